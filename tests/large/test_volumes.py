@@ -1,6 +1,7 @@
 """Cut and fill in strips: to the bit as in one piece, by workers, after a kill, on damaged files."""
 
 from collections.abc import Mapping
+from contextlib import nullcontext
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -11,11 +12,13 @@ import rasterio
 import shapely
 
 from moss_step.formats.raster_write import write_surface
+from moss_step.formats.tiled import TiledFile
 from moss_step.formats.vector import write_shapes
 from moss_step.large import volumes
 from moss_step.large.crew import Alone
 from moss_step.large.hands import workers_here
 from moss_step.large.jobs import left_on_disk
+from moss_step.large.mapped import InTiles
 from moss_step.large.running import LargeRun
 from moss_step.model.errors import MossError
 from moss_step.model.progress import silent
@@ -24,7 +27,7 @@ from moss_step.model.surface import Surface
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
 from tests.grounds import large_grounds, metric, relief
-from tests.large.held import Ending, assert_cells_alike, assert_said_alike, both_ways, in_tiles
+from tests.large.held import Ending, as_if_large, assert_cells_alike, assert_said_alike, both_ways, in_tiles
 
 ROWS, COLS = 1300, 220
 GROUNDS = large_grounds(ROWS, COLS)
@@ -74,6 +77,21 @@ def study_on(folder: Path, ground: Surface, more: Mapping[str, Any] | None = Non
     return Study(steps=(*opened, *steps))
 
 
+def assert_alike(found: Any, expected: Any) -> None:
+    """The same values: to the bit where they are numbers."""
+    if isinstance(expected, Surface):
+        np.testing.assert_array_equal(found.values, expected.values)
+        assert (found.unit, found.quantity, found.frame) == (
+            expected.unit,
+            expected.quantity,
+            expected.frame,
+        )
+        return
+    assert found.columns.keys() == expected.columns.keys()
+    for name in set(expected.columns) - {"reckoned"}:
+        np.testing.assert_array_equal(found.columns[name], expected.columns[name], name)
+
+
 @pytest.fixture
 def strips(monkeypatch: pytest.MonkeyPatch) -> list[str]:
     """Notes each run that went in strips."""
@@ -99,15 +117,19 @@ def source(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def test_strips_give_what_one_piece_gives(on: str, strips: list[str], tmp_path: Path) -> None:
     """Outlines over the seams, with a hole, and one over the other; the same findings, remarks and depths."""
     study = study_on(tmp_path, GROUNDS[on]())
-    for written, expected in both_ways(study, AGAINST, tmp_path / "work", CELLS):
+    beside = [f"{a}.{name}" for a in AGAINST for name in ("base", "outlines", "corners")]
+    for written, expected in both_ways(study, [*AGAINST, *beside], tmp_path / "work", CELLS):
         assert_said_alike(written, expected, 0.0)
         assert_cells_alike(written, expected, 0.0)
+        if written.outcome is not None:
+            assert_alike(written.outcome.value, expected.value)
+            continue
         assert next(f.value for f in written.findings if f.name == "fill") > 0.0 or written.ref == "lowest"
     assert sorted(strips) == sorted(AGAINST)
 
 
 def test_what_strips_cannot_do_goes_another_way(strips: list[str], tmp_path: Path) -> None:
-    """Double precision, depths that single precision would blur, and results beside the depths."""
+    """Double precision, and depths that single precision would blur."""
     (folder := tmp_path / "double").mkdir()
     low = 4000.0 + np.round(relief(5, ROWS, COLS) * 1e-5, 7)
     study = study_on(folder, Surface(low, GROUNDS[OBLONG]().frame))
@@ -131,10 +153,56 @@ def test_what_strips_cannot_do_goes_another_way(strips: list[str], tmp_path: Pat
         assert_said_alike(written, expected, 0.0)
         assert_cells_alike(written, expected, 0.0)
     assert strips == []
-    (folder := tmp_path / "beside").mkdir()
-    study = study_on(folder, GROUNDS[OBLONG]())
-    found = {w.ref for w in in_tiles(study, ["plane", "plane.outlines"], folder / "work", CELLS)}
-    assert found == {"plane", "plane.outlines"} and strips == []
+
+
+def test_a_ground_that_is_mapped_goes_in_strips_too(
+    source: Path, strips: list[str], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """As in the window: with all that stands beside the depths, and no more of the ground than is looked at."""
+    study, laid = study_on(source, GROUNDS[OBLONG]()), list[int]()
+    refs = [f"{a}{b}" for a in AGAINST for b in ("", ".base", ".outlines", ".corners")]
+    whole = Engine()
+    expected = {ref: whole.run_or_raise(study, ref) for ref in (*refs, "edge.record")}
+    as_if_large(monkeypatch)
+    write = TiledFile.write
+
+    def counted(file: TiledFile, rows: slice, cols: slice, values: np.ndarray) -> str:
+        laid.append(rows.start)
+        return write(file, rows, cols, values)
+
+    monkeypatch.setattr(TiledFile, "write", counted)
+    engine = Engine(in_tiles=InTiles(lambda _: nullcontext(Alone()), lambda: tmp_path, CELLS))
+    for ref in refs:
+        found = engine.run_or_raise(study, ref)
+        assert_alike(found.value, expected[ref].value)
+        assert set(found.warnings) == set(expected[ref].warnings)
+        assert [(f.name, f.value) for f in found.findings] == [
+            (f.name, f.value) for f in expected[ref].findings
+        ]
+    titles = [engine.run_or_raise(study, "edge.record"), expected["edge.record"]]
+    names = [t.value.columns["what"].tolist() for t in titles]
+    assert names[0] == names[1] and any("ground.tif" in n for n in names[0])
+    assert sorted(strips) == sorted(AGAINST) and not any(p.is_file() for p in tmp_path.rglob("*"))
+    small = outlines(GROUNDS[OBLONG]()).geometry[2:]
+    write_shapes(source / "small.gpkg", Shapes(small, {}, GROUNDS[OBLONG]().frame.crs), "small")
+    steps = [
+        s.model_copy(update={"settings": {"source": f"{source}/small.gpkg"}}) if s.id == "areas" else s
+        for s in study.steps
+    ]
+    laid.clear()
+    engine = Engine(in_tiles=InTiles(lambda _: nullcontext(Alone()), lambda: tmp_path, 512 * COLS))
+    engine.run_or_raise(Study(steps=tuple(steps)), "level")
+    assert set(laid) == {0, 512}, "strips of the part, and of the ground no more than it"
+
+
+def test_a_record_names_the_surveys_and_their_content(source: Path, tmp_path: Path) -> None:
+    study = study_on(source, GROUNDS[OBLONG]())
+    record = Engine().run_or_raise(study, "surface.record").value.columns
+    (_, written) = in_tiles(study, ["surface", "surface.record"], tmp_path / "work", CELLS)
+    found, when = written.outcome.value.columns, record["what"] == "reckoned"
+    assert when.sum() == 1 and "base, content of before.tif (BLAKE3)" in record["what"].tolist()
+    for name, column in record.items():
+        np.testing.assert_array_equal(found[name][~when], column[~when], name)
 
 
 def test_a_run_that_ended_goes_on(source: Path, tmp_path: Path) -> None:

@@ -4,9 +4,10 @@ laid out in tiles, worked on tile by tile, and the result is mapped, too.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -17,19 +18,20 @@ from moss_step.kinds.kind import Kind
 from moss_step.kinds.registry import cells_of, is_mapped, kind_of
 from moss_step.large.crew import Crew
 from moss_step.large.held import OnDisk, source_of, taken_over
-from moss_step.large.tiling import CELLS, bands
-from moss_step.large.whole import Fed, Told, Whole
-from moss_step.large.works import AS_WELL, work_of
+from moss_step.large.tiling import CELLS, Tile, bands
+from moss_step.large.whole import Fed, NotInTilesError, Told, Whole
+from moss_step.large.works import BY_FRAME, PARTS, work_of
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.model.mapped import let_go, roomy_folder
+from moss_step.model.origin import Came, origins_of
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind, of_kind
 from moss_step.steps.declare import Settings, StepKind
 from moss_step.steps.results import surface_outcome
-from moss_step.study.declared import common_frame, taken_of
+from moss_step.study.declared import common_frame, taken_of, window_of
 
 Hands = Callable[[Path], AbstractContextManager[Crew]]
 """Gives who works in a folder, for as long as the block goes."""
@@ -51,19 +53,29 @@ class InTiles:
         """
         large = {n: v for n, v in inputs.items() if kind_of(v).tiled is not None and is_mapped(v)}
         make = work_of(step.kind)
-        if make is None or not large or step.kind in AS_WELL:
+        if make is None or not large or step.kind in BY_FRAME:
             return None
         with passing_folder(self._place()) as folder:
             begun = {n: _begin(folder / f"{n}.tif", v, _frame(v)) for n, v in large.items()}
-            held: Fed = {**inputs, **{n: _held(begun[n], v) for n, v in large.items()}}
+            held: Fed = Came(
+                {**inputs, **{n: _held(begun[n], v) for n, v in large.items()}},
+                origins_of(inputs).get,
+            )
             job = make(held, settings)
             if job is None:
                 return None
             for n, v in large.items():
-                _fill(begun[n], cells_of(v), progress.part(0.0, 0.05))
+                rows = slice(0, _frame(v).rows)
+                if step.kind in PARTS:
+                    rows, _ = window_of(step, settings, inputs, _frame(v))
+                tiles = list(bands(_frame(v).shape, self._cells).meeting(rows, slice(0, _frame(v).cols)))
+                _fill(begun[n], cells_of(v), tiles, progress.part(0.0, 0.05))
             target = None if job.like is None else _begin(folder / "result.tif", job.like, job.frame)
-            with self._hands(folder) as crew:
-                told = job.run(crew, target, folder, self._cells, progress.part(0.05, 0.95))
+            try:
+                with self._hands(folder) as crew:
+                    told = job.run(crew, target, folder, self._cells, progress.part(0.05, 0.95))
+            except NotInTilesError:
+                return None
             if told.wrong:
                 raise MossError(told.wrong[0], "Run the step again.")
             return self._outcome(step, inputs, job, told, target, progress.part(0.95, 1.0))
@@ -83,9 +95,15 @@ class InTiles:
         if target is None:
             raise TypeError(f"{step.kind} gave nothing.")
         value = as_kind(_mapped(target, job, progress), Surface)
-        beside = {spec.name: _not_there(step) for spec in step.beside}
+        # The files that it is made of go with the work.
+        made = {name: partial(_the_same, make()) for name, make in told.beside.items()}
+        beside = {spec.name: made.get(spec.name, _not_there(step)) for spec in step.beside}
         figure = told.figure or surface_outcome(value).figure
         return Outcome(value, figure, told.findings, warnings, beside)
+
+
+def _the_same(outcome: Outcome) -> Outcome:
+    return outcome
 
 
 def _not_there(step: StepKind) -> Callable[[], Outcome]:
@@ -120,8 +138,7 @@ def _held(target: TiledFile, value: Value) -> OnDisk:
     return OnDisk(source_of(target), kind.name, _plain(kind, value), 0.0 if surface is None else surface.base)
 
 
-def _fill(target: TiledFile, cells: np.ndarray, progress: Progress) -> None:
-    tiles = list(bands(cells.shape))
+def _fill(target: TiledFile, cells: np.ndarray, tiles: Sequence[Tile], progress: Progress) -> None:
     for n, tile in enumerate(tiles):
         progress.at(n / len(tiles), "Laying out tiles")
         target.write(tile.rows, tile.cols, cells[tile.rows, tile.cols])

@@ -36,7 +36,7 @@ from moss_step.model.findings import Finding
 from moss_step.model.frame import Frame
 from moss_step.model.mapped import too_large
 from moss_step.model.memory import check_memory
-from moss_step.model.origin import Origin
+from moss_step.model.origin import Came, Origin
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
 from moss_step.model.summary import Summary
@@ -351,7 +351,8 @@ class LargeRun:
         if not all(r in tiled or r in self._there for r in step.inputs.values()):
             return None
         fed = {n: tiled[r] if r in tiled else self._there[r].value for n, r in step.inputs.items()}
-        return make(fed, step.declared.checked(step.settings))
+        came = Came(fed, lambda n: self._origin(step.inputs[n]))
+        return make(came, step.declared.checked(step.settings))
 
     def _whole(
         self, step: Step, job: Whole, beside: Collection[str], progress: Progress

@@ -4,13 +4,14 @@ row lies, and all rows of an outline once all strips are done.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import astuple, dataclass, replace
-from functools import cached_property, partial, reduce
+from functools import cache, cached_property, partial, reduce
 from operator import or_
 from typing import Any, NamedTuple
 
 import numpy as np
+import shapely
 
 from moss_step.formats.address import Place
 from moss_step.formats.tiled import TiledFile
@@ -21,14 +22,14 @@ from moss_step.large.naming import name_by
 from moss_step.large.passing import Passing
 from moss_step.large.scratch import Scratch, scratch_in
 from moss_step.large.telling import like
-from moss_step.large.tiling import Tile, strips, widened, within
+from moss_step.large.tiling import Tile, Tiling, strips, widened, within
 from moss_step.large.whole import Fed, NotInTilesError, Told
 from moss_step.model.arrays import Relief, relief_of
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame, same_frame
 from moss_step.model.mapped import blocks_of, let_go, room_for
 from moss_step.model.outcome import Value
-from moss_step.model.progress import Progress
+from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.summary import Summary, summarise, together
 from moss_step.model.surface import Surface
@@ -39,11 +40,14 @@ from moss_step.science.earthwork.outline import Base, Outline, base_at, moved_of
 from moss_step.steps.cut_fill import (
     CutFillSettings,
     Reckoned,
+    Reckoning,
+    beside_of,
     counts,
     cut_fill,
     depth_of,
     figure_of,
     findings_of,
+    height_of,
     longer_in,
     outlines_of,
     remarks,
@@ -53,12 +57,13 @@ from moss_step.study.declared import PART_READ, window_of
 
 _LOWER = 4
 """Strips are lower by so many times than in other works: a cell of them takes more memory."""
+Made = Callable[[np.ndarray, np.ndarray], np.ndarray]
 _SIDE = 256
 """Rows and columns of a block of cells that is read where a rim runs."""
 
 
 @dataclass(frozen=True)
-class Reckoning:
+class Asked:
     """What is reckoned: the ground, the rows and columns of it around the outlines, these, what they are
     reckoned against, and the base that lies on the disk, too.
     """
@@ -138,7 +143,7 @@ class _StripWork(Work):
 
     side_by_side = True
 
-    def __init__(self, asked: Reckoning) -> None:
+    def __init__(self, asked: Asked) -> None:
         self.asked = asked
         self._reader = Once(partial(GridReader, asked.grid.source))
         self._outlines = Once(asked.outlines)
@@ -180,7 +185,7 @@ class VolumeWork(_StripWork):
     None for what lies on the disk, or is kept.
     """
 
-    def __init__(self, asked: Reckoning, bases: Sequence[Base | None], kept: Kept) -> None:
+    def __init__(self, asked: Asked, bases: Sequence[Base | None], kept: Kept) -> None:
         super().__init__(asked)
         self.bases, self.kept = bases, kept
         self._base_reader = Once(self._open_base)
@@ -194,11 +199,13 @@ class VolumeWork(_StripWork):
         if before is not None:
             return before
         surface, wrong = self.heights(tile.rows, 1)
-        base, reader = None, self._base_reader.get()
-        if self.asked.base is not None and reader is not None:
-            base, damaged = self.asked.read(self.asked.base, reader, tile.rows)
-            wrong = wrong or damaged
-        return Strip(surface, base, wrong)
+        base, damaged = self._base_in(tile.rows)
+        return Strip(surface, base, wrong or damaged)
+
+    def _base_in(self, rows: slice) -> tuple[Surface | None, str]:
+        """The base that lies on the disk, in some rows, and what is wrong with its file there."""
+        held, reader = self.asked.base, self._base_reader.get()
+        return (None, "") if held is None or reader is None else self.asked.read(held, reader, rows)
 
     def work_out(self, tile: Tile, strip: Strip | Found) -> tuple[Found, np.ndarray | None]:
         """What is in it, and the depths."""
@@ -217,7 +224,7 @@ class VolumeWork(_StripWork):
             under = strip.base.values if strip.base is not None else self._under(k, outline, tile)
             sums = outline.sums(heights, under, tile.top), outline.sums(longer, 0.0, tile.top)
             lines.append(np.column_stack([np.full(len(sums[0]), float(k)), *sums]))
-            relief |= _lay(outline, heights, under, tile, depths)
+            relief |= _lay(outline, heights, under, tile, depths, depth_of)
         wrong = (strip.wrong,) if strip.wrong else ()
         return Found(np.concatenate(lines), relief, summarise(depths), wrong), depths
 
@@ -231,6 +238,22 @@ class VolumeWork(_StripWork):
         under = np.full((tile.bottom - tile.top, tile.right - tile.left), np.nan, part.dtype)
         under[within(rows, tile.rows), cols] = part
         return under
+
+    def bases_in(self, tile: Tile) -> np.ndarray:
+        """Heights of the bases inside the outlines in a strip.
+
+        Raises MossError for damaged bytes.
+        """
+        surface, wrong = self.heights(tile.rows, 0)
+        base, damaged = self._base_in(tile.rows)
+        if wrong or damaged:
+            raise MossError(wrong or damaged, "Fetch the file again.")
+        out = np.full_like(surface.values, np.nan)
+        for k, outline in enumerate(self._outlines.get()):
+            if _meeting(outline, tile)[0] != slice(tile.top, tile.top):
+                under = base.values if base is not None else self._under(k, outline, tile)
+                _lay(outline, surface.values, under, tile, out, height_of)
+        return out
 
     def finish(self, tile: Tile, _: Strip | Found, made: tuple[Found, np.ndarray | None]) -> Found:
         """Write and keep them, unless something of the strip could not be read."""
@@ -249,19 +272,20 @@ def _meeting(outline: Outline, tile: Tile) -> tuple[slice, slice]:
     return slice(start, max(min(rows.stop, tile.bottom), start)), cols
 
 
-def _lay(outline: Outline, heights: np.ndarray, base: Base, tile: Tile, depths: np.ndarray) -> Relief:
-    """Lay the depths of an outline into those of a strip; gives their relief."""
+def _lay(
+    outline: Outline, heights: np.ndarray, base: Base, tile: Tile, out: np.ndarray, what: Made
+) -> Relief:
+    """Lay what is made of the heights in an outline and those of its base into a strip; gives its relief."""
     rows, cols = _meeting(outline, tile)
     relief, across = Relief(), np.arange(cols.start, cols.stop)
     for some in blocks_of(heights[within(rows, tile.rows), cols]):
         part = slice(rows.start + some.start, rows.start + some.stop)
         own = within(part, tile.rows)
         at = own if isinstance(base, np.ndarray) else part  # a grid has the rows of the strip alone
-        under = base_at(base, np.arange(at.start, at.stop), across)
+        made = what(heights[own, cols], base_at(base, np.arange(at.start, at.stop), across))
         inside = counts(outline.own_shares(part), heights[own, cols])
-        above = depth_of(heights[own, cols], under)
-        relief |= relief_of(above[inside])
-        depths[own, cols] = np.where(inside, above, depths[own, cols])
+        relief |= relief_of(made[inside])
+        out[own, cols] = np.where(inside, made, out[own, cols])
     return relief
 
 
@@ -271,10 +295,11 @@ def _edge_name(name: str, k: int) -> str:
 
 @dataclass(frozen=True)
 class VolumeJob:
-    """Cut and fill of outlines on one ground."""
+    """Cut and fill of outlines on one ground; ``fed`` tell where they came from."""
 
-    asked: Reckoning
-    besides: bool = False
+    asked: Asked
+    fed: Fed
+    besides: bool = True
 
     @property
     def frame(self) -> Frame:
@@ -294,10 +319,10 @@ class VolumeJob:
         """Find bases, add up strip by strip, and put together."""
         asked, outlines = self.asked, self.asked.outlines()
         tiling = strips(self.frame.shape, max(cells // _LOWER, 1))
-        fed: dict[str, OnDisk | Value] = {"surface": asked.grid, "area": asked.areas}
+        named: dict[str, OnDisk | Value] = {"surface": asked.grid, "area": asked.areas}
         if asked.base is not None:
-            fed["base"] = asked.base
-        scratch, name = scratch_in(folder, tiling), f"volumes-{name_by(asked.settings, fed)}"
+            named["base"] = asked.base
+        scratch, name = scratch_in(folder, tiling), f"volumes-{name_by(asked.settings, named)}"
         bases = self._bases(crew, outlines, scratch, name, progress.part(0.0, 0.2))
         work = VolumeWork(asked, bases, Kept(scratch, name, target))
         each = crew.each(work, list(tiling), progress.part(0.2, 1.0), "Reckoning outlines")
@@ -305,8 +330,9 @@ class VolumeJob:
         if reduce(or_, [found.relief for found in done]).blurred:
             raise NotInTilesError
         made = self._made(outlines, np.concatenate([found.lines for found in done]))
+        told = self._told(made, partial(self._base_heights, work, tiling))
         wrong = tuple(dict.fromkeys(w for found in done for w in found.wrong))
-        return self._told(made, together([found.summary for found in done]), wrong)
+        return replace(told, summary=together([found.summary for found in done]), wrong=wrong)
 
     def _made(self, outlines: list[Outline], lines: np.ndarray) -> list[Reckoned]:
         """What is moved in each outline, from the lines of all strips in order."""
@@ -317,16 +343,26 @@ class VolumeJob:
             result.append(Reckoned(outline, 0.0, moved_of(moved, metres), moved_of(ground, 1.0).cut))
         return result
 
-    def _told(self, made: list[Reckoned], summary: Summary, wrong: tuple[str, ...]) -> Told:
-        asked = self.asked
+    def _told(self, made: list[Reckoned], bases: Callable[[], Surface]) -> Told:
+        asked, sample = self.asked, as_kind(like(self.asked.grid), Surface)
         findings = findings_of(asked.settings, self.frame, asked.areas, made)
-        words = [
-            *unit_remarks(as_kind(like(asked.grid), Surface)),
-            *remarks(self.frame, made, asked.settings.against),
-        ]
-        if self.frame.shape != asked.grid.frame.shape:
-            words.append(PART_READ)
-        return Told(findings, tuple(words), wrong=wrong, summary=summary, figure=figure_of(findings))
+        said = (*unit_remarks(sample), *remarks(self.frame, made, asked.settings.against))
+        corners = cache(partial(self._around, shapely.get_coordinates(asked.areas.geometry), silent()))
+        beside = beside_of(
+            asked.settings, self.fed, asked.areas, Reckoning(made, findings, said, corners, bases)
+        )
+        part = () if self.frame.shape == asked.grid.frame.shape else (PART_READ,)
+        return Told(findings, (*said, *part), figure=figure_of(findings), beside=beside)
+
+    def _base_heights(self, work: VolumeWork, tiling: Tiling) -> Surface:
+        """Heights of the bases inside the outlines."""
+        sample = as_kind(like(self.asked.grid), Surface)
+        cells = room_for(self.frame.rows * self.frame.cols, sample.values.dtype, True)
+        out = cells.reshape(self.frame.shape)
+        for tile in tiling:
+            out[tile.rows] = work.bases_in(tile)
+            let_go(out)
+        return Surface(out, self.frame, sample.unit)
 
     def _bases(
         self, crew: Crew, outlines: list[Outline], scratch: Scratch, name: str, progress: Progress
@@ -350,16 +386,19 @@ class VolumeJob:
         return [None] * len(outlines)
 
     def _along(self, outlines: list[Outline], progress: Progress) -> Surface:
-        """Heights where rims run; nothing stands elsewhere.
+        """Heights where rims run."""
+        return self._around(np.concatenate([rim_places(self.frame, o) for o in outlines]), progress)
+
+    def _around(self, places: np.ndarray, progress: Progress) -> Surface:
+        """Heights around some places (n, 2); nothing stands elsewhere.
 
         Raises MossError for damaged bytes, or when the disk has no room.
         """
         frame, asked = self.frame, self.asked
         down, across = (-(-n // _SIDE) for n in frame.shape)
         wanted = np.zeros((down, across), bool)
-        for outline in outlines:
-            col, row = (frame.in_cells(rim_places(frame, outline)) // _SIDE).astype(int).T
-            wanted[row.clip(0, down - 1), col.clip(0, across - 1)] = True
+        col, row = (frame.in_cells(places) // _SIDE).astype(int).T
+        wanted[row.clip(0, down - 1), col.clip(0, across - 1)] = True
         cells = room_for(frame.rows * frame.cols, asked.grid.dtype, True).reshape(frame.shape)
         blocks = np.argwhere(wanted)
         with GridReader(asked.grid.source) as reader:
@@ -404,7 +443,8 @@ def volumes(fed: Fed, settings: Any) -> VolumeJob | None:
     given: dict[str, Value] = {} if areas is None else {"area": areas}
     window = window_of(cut_fill, settings, given, grid.frame)
     laid = outlines_of(settings, given, grid.frame.crs)
-    return VolumeJob(Reckoning(grid, window, settings, laid, base if isinstance(base, OnDisk) else None))
+    own = base if isinstance(base, OnDisk) else None
+    return VolumeJob(Asked(grid, window, settings, laid, own), fed)
 
 
 def _lies_on(base: OnDisk, grid: OnDisk) -> bool:

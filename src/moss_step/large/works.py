@@ -19,9 +19,9 @@ _FASTER = frozenset({
 ONCE = frozenset({"zone_statistics", "zone_classes"})
 """Works that go over a grid once, tile by tile without a margin: what they are fed need not lie anywhere."""
 
-AS_WELL = frozenset({"interpolate", "cut_fill"})
-"""Works of steps that go over grids which are mapped as well, and give all there that stands beside the main
-result.
+BY_FRAME = frozenset({"interpolate"})
+"""Works of steps that need no more of a grid than where its cells lie: one that is mapped is nothing to them,
+and they give all that stands beside the main result.
 """
 
 
@@ -53,6 +53,9 @@ _WORKS = {
     "stream_power": "water.works.stream_power",
 }
 """Of each kind of step where in this package that is which makes its work: it is loaded once it is wanted."""
+
+PARTS = frozenset({"cut_fill"})
+"""Works that read no more of a grid than what lies around what was asked."""
 
 
 def is_sooner(step: Step) -> bool:

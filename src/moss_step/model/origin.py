@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from typing import Any, TypeVar
 
 from moss_step.model.outcome import Value
 
@@ -26,12 +27,28 @@ class Given(dict[str, Value]):
         self.origins = dict(origins)
 
 
-def origins_of(inputs: Mapping[str, Value]) -> Mapping[str, Origin]:
+V = TypeVar("V")
+
+
+class Came(dict[str, V]):
+    """Inputs by name that tell where each came from once somebody asks: that may take a while."""
+
+    def __init__(self, values: Mapping[str, V], tell: Callable[[str], Origin | None]) -> None:
+        super().__init__(values)
+        self._tell = tell
+
+    @property
+    def origins(self) -> dict[str, Origin]:
+        """Where each came from."""
+        return {name: came for name in self if (came := self._tell(name)) is not None}
+
+
+def origins_of(inputs: Mapping[str, Any]) -> Mapping[str, Origin]:
     """Where inputs came from, by their names, as far as that is known."""
     origins: Mapping[str, Origin] = getattr(inputs, "origins", {})
     return origins
 
 
-def origin_of(inputs: Mapping[str, Value], name: str) -> Origin | None:
+def origin_of(inputs: Mapping[str, Any], name: str) -> Origin | None:
     """Where an input came from; None where that is not known."""
     return origins_of(inputs).get(name)

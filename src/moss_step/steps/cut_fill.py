@@ -185,25 +185,46 @@ def _cut_fill(settings: CutFillSettings, inputs: Inputs, progress: Progress) -> 
     said += remarks(surface.frame, made, settings.against)
     depth = _depths(surface, made)
 
+    reckoning = Reckoning(made, findings, tuple(said), lambda: surface, partial(_bases, surface, made))
+    beside = beside_of(settings, inputs, areas, reckoning)
+    return Outcome(depth, figure_of(findings), findings, tuple(said), beside=beside)
+
+
+@dataclass(frozen=True, eq=False)
+class Reckoning:
+    """All that was reckoned: outlines, what was found and said, the ground, of which no more is wanted than
+    the corners, and the heights of the bases.
+    """
+
+    made: list[Reckoned]
+    findings: tuple[Finding, ...]
+    said: tuple[str, ...]
+    ground: Callable[[], Surface]
+    bases: Callable[[], Surface]
+
+
+def beside_of(
+    settings: CutFillSettings, inputs: Mapping[str, Any], areas: Shapes, reckoning: Reckoning
+) -> dict[str, Callable[[], Outcome]]:
+    """What stands beside the depths; of the inputs it is told where they came from."""
+    made, findings, ground = reckoning.made, reckoning.findings, reckoning.ground
+
     def shapes() -> Outcome:
-        table = _as_shapes(settings, inputs, surface, areas, made)
+        table = _as_shapes(settings, inputs, ground(), areas, made)
         return Outcome(table, f"{len(made)} outlines", findings)
 
     def corners() -> Outcome:
-        table = _corners(surface, areas)
+        table = _corners(ground(), areas)
         return Outcome(table, f"{len(table):,} corners", findings)
 
     def record() -> Outcome:
-        table = _record(settings, inputs, surface, areas, findings, said)
+        table = _record(settings, inputs, ground(), areas, findings, list(reckoning.said))
         return Outcome(table, "record", findings)
 
-    figure = figure_of(findings)
-
     def base() -> Outcome:
-        return Outcome(_bases(surface, made), figure, findings)
+        return Outcome(reckoning.bases(), figure_of(findings), findings)
 
-    beside = {"outlines": shapes, "base": base, "corners": corners, "record": record}
-    return Outcome(depth, figure, findings, tuple(said), beside=beside)
+    return {"outlines": shapes, "base": base, "corners": corners, "record": record}
 
 
 def unit_remarks(surface: Surface) -> list[str]:
@@ -274,6 +295,11 @@ def depth_of(heights: np.ndarray, base: np.ndarray) -> np.ndarray:
     return above
 
 
+def height_of(_: np.ndarray, base: np.ndarray) -> np.ndarray:
+    """Heights of a base."""
+    return base
+
+
 def _depths(surface: Surface, made: list[Reckoned]) -> Surface:
     """Heights above the base inside the outlines."""
     out = _inside(surface, made, np.float64, depth_of)
@@ -282,7 +308,7 @@ def _depths(surface: Surface, made: list[Reckoned]) -> Surface:
 
 def _bases(surface: Surface, made: list[Reckoned]) -> Surface:
     """Heights of the bases inside the outlines."""
-    out = _inside(surface, made, surface.values.dtype, lambda _, base: base)
+    out = _inside(surface, made, surface.values.dtype, height_of)
     return Surface(out, surface.frame, surface.unit)
 
 

@@ -75,7 +75,8 @@ def run_declared(
     if frame is not None and margin is not None:
         return _run_in_bands(step, checked, inputs, (frame, margin[0]), progress)
     if in_tiles is not None and any(map(is_mapped, inputs.values())):
-        outcome = in_tiles(step, checked, inputs, progress)
+        came = Given(inputs, origins) if origins and step.records else inputs
+        outcome = in_tiles(step, checked, came, progress)
         if outcome is not None:
             return outcome
     near = {n: _cut_around(step, checked, inputs, v) for n, v in inputs.items()}
