@@ -19,7 +19,7 @@ _FASTER = frozenset({
 ONCE = frozenset({"zone_statistics", "zone_classes"})
 """Works that go over a grid once, tile by tile without a margin: what they are fed need not lie anywhere."""
 
-BY_FRAME = frozenset({"interpolate"})
+BY_FRAME = frozenset({"interpolate", "grid_points"})
 """Works of steps that need no more of a grid than where its cells lie: one that is mapped is nothing to them,
 and they give all that stands beside the main result.
 """
@@ -28,6 +28,7 @@ and they give all that stands beside the main result.
 _WORKS = {
     "zone_statistics": "zones.measured_zones",
     "zone_classes": "zones.class_zones",
+    "grid_points": "clouds.grid",
     "cut_fill": "volumes.volumes",
     "fill_voids": "voids.without_voids",
     "fill_depressions": "water.works.filled",
@@ -53,6 +54,9 @@ _WORKS = {
     "stream_power": "water.works.stream_power",
 }
 """Of each kind of step where in this package that is which makes its work: it is loaded once it is wanted."""
+
+OF_OTHERS = frozenset({"grid_points"})
+"""Works of steps that may have no grid at all among their inputs."""
 
 PARTS = frozenset({"cut_fill"})
 """Works that read no more of a grid than what lies around what was asked."""

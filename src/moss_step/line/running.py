@@ -212,7 +212,7 @@ def run(asked: argparse.Namespace) -> None:
 
 
 def _carry_out(runner: Run, asked: argparse.Namespace, workers: Callable[[], Cluster] | None) -> None:
-    from moss_step.line.tiles import grids_on_disk, in_tiles
+    from moss_step.line.tiles import goes_in_tiles, grids_on_disk, in_tiles
     from moss_step.study.held import Held
 
     runner.begin()
@@ -224,7 +224,7 @@ def _carry_out(runner: Run, asked: argparse.Namespace, workers: Callable[[], Clu
         tell_of_compiling()
     with Bar(asked.quiet) as progress:
         grids = grids_on_disk(runner, asked)
-        if grids:
+        if goes_in_tiles(runner, grids, asked):
             in_tiles(runner, grids, asked, workers, progress)
         else:
             runner.all_steps(progress)

@@ -42,8 +42,21 @@ def grids_on_disk(runner: Run, asked: argparse.Namespace) -> dict[str, OnDisk]:
         raise AskedWronglyError(
             f"--tile-cells {asked.tile_cells} is not possible.", f"It is {LEAST:,} to {MOST:,}."
         )
-    everything = any(v is not None for v in (asked.workers, asked.scheduler, asked.tile_cells))
-    return left_on_disk(runner.study, runner.study.needs(runner.refs), everything)
+    return left_on_disk(runner.study, runner.study.needs(runner.refs), _is_asked(asked))
+
+
+def goes_in_tiles(runner: Run, grids: Mapping[str, OnDisk], asked: argparse.Namespace) -> bool:
+    """Whether a run goes tile by tile: with grids that stay on the disk, or where that is asked for, with
+    steps that do so without one.
+    """
+    from moss_step.large.works import OF_OTHERS
+
+    others = any(s.kind in OF_OTHERS for s in runner.study.needs(runner.refs))
+    return bool(grids) or (_is_asked(asked) and others)
+
+
+def _is_asked(asked: argparse.Namespace) -> bool:
+    return any(v is not None for v in (asked.workers, asked.scheduler, asked.tile_cells))
 
 
 def in_tiles(

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from moss_step.model.cloud import CLASSES, GROUND, HIGH_NOISE, LOW_NOISE, Cloud, of_returns
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import USUAL, Finding, declared
+from moss_step.model.frame import Frame
 from moss_step.model.mapped import blocks_of
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
@@ -110,27 +111,52 @@ def _how_many(cloud: Cloud, settings: GridSettings, counting: Counting) -> int:
     return count
 
 
-def _grid_points(settings: GridSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    cloud = as_kind(inputs["cloud"], Cloud)
-    like = optional(inputs, "like", Surface)
+@dataclass(frozen=True)
+class Gridding:
+    """What is asked of a cloud, how many points count, and the cells of the grid."""
+
+    settings: GridSettings
+    cloud: Cloud
+    counting: Counting
+    count: int
+    frame: Frame
+
+    def told(self, findings: tuple[Finding, ...], voids: int) -> tuple[Finding, ...]:
+        """What is found of the values, of the cells and of the points."""
+        frame = self.frame
+        return (
+            *findings, Finding("cell_width", frame.cell_metres[0], METRE),
+            Finding(_VOIDS, voids / (frame.rows * frame.cols), SHARE), Finding(POINTS, self.count, COUNT),
+        )  # fmt: skip
+
+    @property
+    def figure(self) -> str:
+        """How wide the cells are."""
+        return f"cells of {mark(self.frame.cell_metres[0], METRE)}"
+
+
+def gridding(settings: GridSettings, cloud: Cloud, like: Frame | None) -> Gridding:
+    """What is asked of a cloud, in the cells of a grid where one is given.
+
+    Raises AskedWronglyError where no point counts.
+    """
     counting = _counting(settings)
     count = _how_many(cloud, settings, counting)
     cell = settings.cell if settings.cell is not None else proposed_cell(cloud, count / len(cloud))
-    frame = like.frame if like is not None else frame_for(cloud, cell)
+    return Gridding(settings, cloud, counting, count, like if like is not None else frame_for(cloud, cell))
+
+
+def _grid_points(settings: GridSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    like = optional(inputs, "like", Surface)
+    asked = gridding(settings, as_kind(inputs["cloud"], Cloud), None if like is None else like.frame)
     progress.at(0.1, "Gathering points in cells")
     surface = grid_points(
-        cloud, frame, settings.what, settings.fill, settings.between, counting, progress.part(0.1, 1.0)
-    )
+        asked.cloud, asked.frame, settings.what, settings.fill, settings.between, asked.counting,
+        progress.part(0.1, 1.0),
+    )  # fmt: skip
     outcome = surface_outcome(surface)
     voids = sum(int(np.isnan(surface.values[r]).sum()) for r in blocks_of(surface.values))
-    more = (
-        Finding("cell_width", frame.cell_metres[0], METRE),
-        Finding(_VOIDS, voids / surface.values.size, SHARE),
-        Finding(POINTS, count, COUNT),
-    )
-    return replace(
-        outcome, findings=(*outcome.findings, *more), figure=f"cells of {mark(frame.cell_metres[0], METRE)}"
-    )
+    return replace(outcome, findings=asked.told(outcome.findings, voids), figure=asked.figure)
 
 
 def _grid_memory(settings: GridSettings, inputs: Inputs) -> float:

@@ -42,24 +42,34 @@ class Blocks:
 
     def around(self, margin: float) -> Iterator[Block]:
         """Each block that holds points, with those within a margin, in units of the plan, around it."""
-        frame, cloud = self.frame, self.cloud
+        for place in self.places():
+            yield self.at(*place, margin)
+
+    def places(self) -> Iterator[tuple[int, int]]:
+        """Row and column of each block that holds points."""
+        for k in np.flatnonzero(np.diff(self.starts)).tolist():
+            yield divmod(k, self.frame.cols)
+
+    def box(self, row: int, col: int) -> Box:
+        """The box of a block."""
+        frame = self.frame
+        west, north = frame.x0 + col * frame.dx, frame.y0 - row * frame.dy
+        return west, north - frame.dy, west + frame.dx, north
+
+    def at(self, row: int, col: int, margin: float) -> Block:
+        """One block, with the points within a margin, in units of the plan, around it."""
+        frame, cloud, box = self.frame, self.cloud, self.box(row, col)
         reach = int(np.ceil(margin / min(frame.dx, frame.dy)))
-        for r in range(frame.rows):
-            for c in range(frame.cols):
-                own = self._of(r, r + 1, c, c + 1)
-                if not own.size:
-                    continue
-                west, north = frame.x0 + c * frame.dx, frame.y0 - r * frame.dy
-                box = (west, north - frame.dy, west + frame.dx, north)
-                near = self._of(
-                    max(r - reach, 0), min(r + reach + 1, frame.rows), max(c - reach, 0),
-                    min(c + reach + 1, frame.cols),
-                )  # fmt: skip
-                x, y = cloud.x[near], cloud.y[near]
-                kept = (x >= box[0] - margin) & (x <= box[2] + margin)
-                kept &= (y >= box[1] - margin) & (y <= box[3] + margin)
-                rows = near[kept]
-                yield Block(rows, np.isin(rows, own, assume_unique=True), box)
+        own = self._of(row, row + 1, col, col + 1)
+        near = self._of(
+            max(row - reach, 0), min(row + reach + 1, frame.rows), max(col - reach, 0),
+            min(col + reach + 1, frame.cols),
+        )  # fmt: skip
+        x, y = cloud.x[near], cloud.y[near]
+        kept = (x >= box[0] - margin) & (x <= box[2] + margin)
+        kept &= (y >= box[1] - margin) & (y <= box[3] + margin)
+        rows = near[kept]
+        return Block(rows, np.isin(rows, own, assume_unique=True), box)
 
     def _of(self, first_row: int, last_row: int, first_col: int, last_col: int) -> np.ndarray:
         """Numbers of the points in some blocks, ascending."""

@@ -8,7 +8,8 @@ import math
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
-from dataclasses import replace
+from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Literal
 
 import numpy as np
@@ -161,9 +162,8 @@ def grid_points(
     """
     progress = progress or silent()
     if what in ("ground", "canopy"):
-        held = _in_blocks(cloud, frame, what, fill, between, counting, progress)
-        quantity = "elevation" if what == "ground" else "difference"
-        return Surface(as_short(held), frame, cloud.unit, quantity)
+        held = _in_blocks(Laying(cloud, frame, what, fill, between, counting), progress)
+        return Surface(as_short(held), frame, cloud.unit, quantity_between(what))
     if what in ("count", "density"):
         total = _counted(cloud, frame, counting, progress)
         number = row_by_row(lambda count: count, np.float32, total)
@@ -177,6 +177,28 @@ def grid_points(
     unit = NONE if what == "intensity" else cloud.unit
     quantity = what if what in ("spread", "intensity") else "elevation"
     return Surface(as_short(_filled_near(values, frame, fill)), frame, unit, quantity)
+
+
+def quantity_between(what: What) -> str:
+    """What a surface between points measures.
+
+    Parameters
+    ----------
+    what
+        ``ground`` or ``canopy``.
+
+    Returns
+    -------
+    str
+        The quantity.
+
+    Examples
+    --------
+    >>> from moss_step.science.points.grids import quantity_between
+    >>> quantity_between("canopy")
+    'difference'
+    """
+    return "elevation" if what == "ground" else "difference"
 
 
 def _parts(cloud: Cloud, counting: Counting | None, names: tuple[str, ...] = ()) -> Iterator[Cloud]:
@@ -246,45 +268,94 @@ def _extremes(
     return best
 
 
-def _in_blocks(
-    cloud: Cloud,
-    frame: Frame,
-    what: What,
-    fill: float,
-    between: Between,
-    counting: Counting | None,
-    progress: Progress,
-) -> np.ndarray:
-    """A surface between points: of a large cloud block by block, of others at once."""
-    names = ("height_above",) if what == "canopy" and "height_above" in cloud.attributes else ()
+@dataclass(frozen=True)
+class Laying:
+    """A surface that is laid between the points of a cloud that count: of a large cloud block by block, each
+    with a margin. Its parts are those of ``grid_points``.
+    """
 
-    def lie(points: Cloud, cells_of_it: Frame) -> np.ndarray:
-        if what == "canopy":
-            return canopy(points, cells_of_it, fill)
-        if between == "triangles":
-            return on_triangles(points, cells_of_it, points.z, fill)
-        return by_distance(points, cells_of_it, fill)
+    cloud: Cloud
+    frame: Frame
+    what: What
+    fill: float
+    between: Between = "triangles"
+    counting: Counting | None = None
 
-    if len(cloud) <= MOST or fill <= 0.0:
-        parts = list(_parts(cloud, counting, names))
-        return lie(parts[0] if len(parts) == 1 else joined(parts), frame)
-    out = new_grid(frame.shape, np.float32, np.nan)
-    margin, blocks = _margin(cloud, fill), blocks_of(cloud)
-    held = {n: cloud.attributes[n] for n in (*names, *_ASKED) if n in cloud.attributes}
-    near = replace(cloud, attributes=held)
+    @property
+    def names(self) -> tuple[str, ...]:
+        """Attributes that are laid on."""
+        wanted = self.what == "canopy" and "height_above" in self.cloud.attributes
+        return ("height_above",) if wanted else ()
 
-    def fill_block(block: Block) -> None:
-        rows, cols = _window(frame, block.box)
-        points = near.part(block.rows)
-        if counting is not None:
-            points = points.part(counting(points))
+    @property
+    def at_once(self) -> bool:
+        """Whether all points are looked at together: there are few, or triangles may be of any size."""
+        return len(self.cloud) <= MOST or self.fill <= 0.0
+
+    @cached_property
+    def near(self) -> Cloud:
+        """The cloud with no more attributes than tell what counts, and are laid on."""
+        wanted = (*self.names, *_ASKED)
+        held = {n: self.cloud.attributes[n] for n in wanted if n in self.cloud.attributes}
+        return replace(self.cloud, attributes=held)
+
+    @cached_property
+    def margin(self) -> float:
+        """Units of the plan around a block that its triangles may reach into."""
+        spacing = cells.density(self.cloud) ** -0.5
+        return float(max(self.fill, 30.0 * spacing) * 1.5 / min(self.cloud.plan_metres))
+
+    def window(self, box: Box) -> tuple[slice, slice]:
+        """Rows and columns whose middles lie in a box, those on its lower and right edge left out."""
+        frame = self.frame
+        cols = [math.ceil((x - frame.x0) / frame.dx - 0.5) for x in (box[0], box[2])]
+        rows = [math.ceil((frame.y0 - y) / frame.dy - 0.5) for y in (box[3], box[1])]
+        first, last = (min(max(c, 0), frame.cols) for c in cols)
+        top, end = (min(max(r, 0), frame.rows) for r in rows)
+        return slice(top, end), slice(first, last)
+
+    def points(self, block: Block) -> Cloud:
+        """The points in and around a block that count."""
+        points = self.near.part(block.rows)
+        return points if self.counting is None else points.part(self.counting(points))
+
+    def lay(self, points: Cloud, part: Frame) -> np.ndarray:
+        """The surface between some points, in a part of the cells (rows, cols); NaN where they tell nothing.
+
+        Raises MossError where there are too few of them, or all lie on one line.
+        """
+        if self.what == "canopy":
+            return canopy(points, part, self.fill)
+        if self.between == "triangles":
+            return on_triangles(points, part, points.z, self.fill)
+        return by_distance(points, part, self.fill)
+
+    def lay_block(self, points: Cloud, rows: slice, cols: slice) -> np.ndarray | None:
+        """The same in the window of a block; None where there are no cells, or no surface between points."""
         if rows.stop > rows.start and cols.stop > cols.start and len(points) >= _CORNERS:
             with suppress(MossError):  # points on one line have no surface between them
-                out[rows, cols] = lie(points, frame.part(rows, cols))
+                return self.lay(points, self.frame.part(rows, cols))
+        return None
+
+
+def _in_blocks(laying: Laying, progress: Progress) -> np.ndarray:
+    """A surface between points: of a large cloud block by block, of others at once."""
+    cloud, frame = laying.cloud, laying.frame
+    if laying.at_once:
+        parts = list(_parts(cloud, laying.counting, laying.names))
+        return laying.lay(parts[0] if len(parts) == 1 else joined(parts), frame)
+    out = new_grid(frame.shape, np.float32, np.nan)
+    blocks = blocks_of(cloud)
+
+    def fill_block(block: Block) -> None:
+        rows, cols = laying.window(block.box)
+        laid = laying.lay_block(laying.points(block), rows, cols)
+        if laid is not None:
+            out[rows, cols] = laid
 
     with ThreadPoolExecutor(_AT_ONCE) as pool:
         waiting: list[Future[None]] = []
-        for k, block in enumerate(blocks.around(margin)):
+        for k, block in enumerate(blocks.around(laying.margin)):
             progress.at(min(k / len(blocks), 1.0), "Laying triangles")
             waiting.append(pool.submit(fill_block, block))
             if len(waiting) > _AT_ONCE:
@@ -292,20 +363,6 @@ def _in_blocks(
         for one in waiting:
             one.result()
     return out
-
-
-def _margin(cloud: Cloud, fill: float) -> float:
-    """Units of the plan around a block that its triangles may reach into."""
-    return float(max(fill, 30.0 * cells.density(cloud) ** -0.5) * 1.5 / min(cloud.plan_metres))
-
-
-def _window(frame: Frame, box: Box) -> tuple[slice, slice]:
-    """Rows and columns of a frame whose middles lie in a box, those on its lower and right edge left out."""
-    cols = [math.ceil((x - frame.x0) / frame.dx - 0.5) for x in (box[0], box[2])]
-    rows = [math.ceil((frame.y0 - y) / frame.dy - 0.5) for y in (box[3], box[1])]
-    first, last = (min(max(c, 0), frame.cols) for c in cols)
-    top, end = (min(max(r, 0), frame.rows) for r in rows)
-    return slice(top, end), slice(first, last)
 
 
 def _filled_near(values: np.ndarray, frame: Frame, fill: float) -> np.ndarray:
