@@ -188,6 +188,7 @@ def lines(side: int, parts: Sequence[str]) -> list[Line]:
         "sight": _sight,
         "over": _overlooked,
         "between": _between_places,
+        "volumes": _volumes,
         "two": _by_two,
     }
     with tempfile.TemporaryDirectory(dir=roomy_folder()) as name:
@@ -234,6 +235,30 @@ def _between_places(folder: Path, side: int) -> list[Line]:
     )
     what = f"inverse distance between 20,000 places, {side:,} x {side:,} cells"
     return _by_all(folder, "between", "made", what)
+
+
+def _volumes(folder: Path, side: int) -> list[Line]:
+    """Cut and fill of sixteen outlines that cover the ground: by this process, and by workers."""
+    edges = np.linspace(3, side - 3, 5)
+    boxes = [
+        shapely.box(CORNER[0] + a, CORNER[1] - d, CORNER[0] + b, CORNER[1] - c)
+        for a, b in itertools.pairwise(edges)
+        for c, d in itertools.pairwise(edges)
+    ]
+    write_shapes(folder / "outlines.gpkg", Shapes(np.array(boxes), {}, "EPSG:32628"), "outlines")
+    opened = {"id": "outlines", "kind": "open_shapes", "settings": {"source": "outlines.gpkg"}}
+    found = []
+    for against in ("level", "edge"):
+        asked = {"against": against} | ({"level": 0.0} if against == "level" else {})
+        fed = {"surface": "ground", "area": "outlines"}
+        study(
+            folder, against, [opened, {"id": "depth", "kind": "cut_fill", "inputs": fed, "settings": asked}]
+        )
+        what = (
+            f"cut and fill of sixteen outlines against {'a level' if against == 'level' else 'their edges'}"
+        )
+        found += _by_all(folder, against, "depth", f"{what}, {side:,} x {side:,} cells")
+    return found
 
 
 def _by_all(folder: Path, name: str, result: str, what: str) -> list[Line]:

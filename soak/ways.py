@@ -49,6 +49,7 @@ def _radius(rng: random.Random) -> float:
     return rng.choice((rng.uniform(15, 60), rng.uniform(60, 900)))
 
 
+_BASES = "lowest", "plane", "edge"
 _LOCAL: dict[str, Callable[[random.Random], dict[str, object]]] = {
     "slope": lambda rng: {"unit": rng.choice(("degrees", "percent"))},
     "aspect": lambda rng: {"method": rng.choice(("horn", "quadratic"))},
@@ -69,6 +70,9 @@ _LOCAL: dict[str, Callable[[random.Random], dict[str, object]]] = {
     "roughness": lambda _: {},
     "relief": lambda rng: {"radius": _radius(rng)},
     "fill_voids": lambda rng: {"most_cells": rng.choice((30, 400, 3000, 300_000))},
+    "cut_fill": lambda rng: rng.choice(
+        ({"against": "level", "level": rng.uniform(-20.0, 20.0)}, *({"against": a} for a in _BASES))
+    ),
 }
 _SHARED = "d8", "freeman", "dinf"
 _KEPT: tuple[dict[str, object], ...] = {}, {"keep_depth": 1.0}, {"keep_area": 200.0}
@@ -142,6 +146,8 @@ def in_other_ways(judge: Judge, rng: random.Random) -> Iterator[None]:
         given = {**_LOCAL, **_WATER, **_SIGHT}[kind](rng)
         if kind in _SIGHT:
             given |= {"at": _places(rng, ground), "reach": rng.choice((None, 300.0))}
+        if kind == "cut_fill":
+            given |= {"outline": _nearly_all(rng, ground.frame)}
         if kind == "flow_path":
             given |= {"start": _places(rng, ground)}
         step = Step(id="step", kind=kind, inputs={step_kind(kind).inputs[0].name: "ground"}, settings=given)
@@ -219,6 +225,17 @@ def _cells(value: Value) -> np.ndarray:
 
 def _in_one_piece(step: Step, ground: Surface) -> Value:
     return run_declared(step.declared, step.settings, dict.fromkeys(step.inputs, ground), silent()).value
+
+
+def _nearly_all(rng: random.Random, frame: Frame) -> list[tuple[float, float]]:
+    """An outline whose four corners lie some cells from those of the ground."""
+    rows, cols = frame.shape
+    near = [(rng.uniform(0.01, 6.0), rng.uniform(0.01, 6.0)) for _ in range(4)]
+    ends = ((0, 0, 1, 1), (0, cols, 1, -1), (rows, cols, -1, -1), (rows, 0, -1, 1))
+    return [
+        (frame.x0 + (col + right * c) * frame.dx, frame.y0 - (row + down * r) * frame.dy)
+        for (row, col, down, right), (r, c) in zip(ends, near, strict=True)
+    ]
 
 
 def _places(rng: random.Random, ground: Surface) -> str:
