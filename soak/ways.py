@@ -49,7 +49,7 @@ def _radius(rng: random.Random) -> float:
     return rng.choice((rng.uniform(15, 60), rng.uniform(60, 900)))
 
 
-_BASES = "lowest", "plane", "edge"
+_BASES: tuple[dict[str, object], ...] = {"against": "lowest"}, {"against": "plane"}, {"against": "edge"}
 _LOCAL: dict[str, Callable[[random.Random], dict[str, object]]] = {
     "slope": lambda rng: {"unit": rng.choice(("degrees", "percent"))},
     "aspect": lambda rng: {"method": rng.choice(("horn", "quadratic"))},
@@ -70,9 +70,7 @@ _LOCAL: dict[str, Callable[[random.Random], dict[str, object]]] = {
     "roughness": lambda _: {},
     "relief": lambda rng: {"radius": _radius(rng)},
     "fill_voids": lambda rng: {"most_cells": rng.choice((30, 400, 3000, 300_000))},
-    "cut_fill": lambda rng: rng.choice(
-        ({"against": "level", "level": rng.uniform(-20.0, 20.0)}, *({"against": a} for a in _BASES))
-    ),
+    "cut_fill": lambda rng: rng.choice(({"against": "level", "level": rng.uniform(-20.0, 20.0)}, *_BASES)),
 }
 _SHARED = "d8", "freeman", "dinf"
 _KEPT: tuple[dict[str, object], ...] = {}, {"keep_depth": 1.0}, {"keep_area": 200.0}
