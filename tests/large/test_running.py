@@ -461,6 +461,25 @@ def test_workers_end_with_the_process_that_began_them(tmp_path: Path) -> None:
             time.sleep(0.05)
 
 
+@pytest.mark.parametrize("whom", ["a worker", "who keeps them"])
+def test_workers_that_are_killed_are_begun_anew(whom: str, tmp_path: Path) -> None:
+    """Each is a copy of a process that has one thread, or it could be a copy of half of what threads do."""
+    (mark := tmp_path / "died").touch()
+    with workers_here(2) as two:
+        client = two._client
+        before = set(client.run(os.getpid).values())
+        (keeper,) = set(client.run(os.getppid).values())
+        assert len(before) == 2 and psutil.Process(keeper).num_threads() == 1
+        os.kill(min(before) if whom == "a worker" else keeper, signal.SIGKILL)
+        until = time.monotonic() + 120
+        while len(now := set(client.run(os.getpid, on_error="ignore").values())) < 2 or now == before:
+            assert time.monotonic() < until
+            time.sleep(0.1)
+        assert len(now - before) == (1 if whom == "a worker" else 2)
+        done = dict(two.each(DiesOnce(mark), list(Tiling((8, 1), 1, 1)), silent(), "Trying"))
+        assert {t.row: v for t, v in done.items()} == {k: (k, k * k) for k in range(8)}
+
+
 def _loaded() -> list[str]:
     return [name for name in NEEDED if name in sys.modules]
 

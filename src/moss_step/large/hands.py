@@ -27,36 +27,36 @@ use.
 _LOOK, _JOINING, _LEAVING = 0.1, 120.0, 3.0
 """Seconds between two looks whether all are there; in which they have joined; in which they have ended."""
 _VAIN, _SOON = 3, 10.0
-"""How many processes for each that is wanted may end, one after another, so many seconds after they began."""
+"""How many processes that keep workers may end, one after another, so many seconds after they began."""
 
 
 class Hands:
-    """So many processes, begun at once: they load while the scheduler is begun. One that ends is replaced."""
+    """So many workers, kept by a process that is begun at once: it loads while the scheduler is begun. Where
+    it ends it is begun anew, as each worker is by it.
+    """
 
     def __init__(self, count: int, threads: int) -> None:
+        self._count, self._told, self._over, self._vain = count, "", threading.Event(), 0
         self._env = {**os.environ, **KEPT_FREED, "PYTHONPATH": os.pathsep.join(p for p in sys.path if p)}
-        for library in ("NUMBA", "OMP", "OPENBLAS", "MKL"):
-            self._env[f"{library}_NUM_THREADS"] = str(threads)
-        self._told, self._over, self._vain = "", threading.Event(), 0
+        self._env |= {"NUMBA_NUM_THREADS": str(threads), "OMP_NUM_THREADS": str(threads)}
+        self._env |= {"OPENBLAS_NUM_THREADS": "1", "MKL_NUM_THREADS": "1"}
         self._folder = tempfile.TemporaryDirectory(prefix="moss-step-workers-", ignore_cleanup_errors=True)
-        self._held = [self._one() for _ in range(count)]
-        self._since = [time.monotonic()] * count
+        self._begin()
         self._keeper = threading.Thread(target=self._keep, daemon=True)
 
     def __len__(self) -> int:
-        return len(self._held)
+        return self._count
 
     @property
     def in_vain(self) -> bool:
-        """Whether one after another ended soon, and no more are begun."""
-        return self._vain >= _VAIN * len(self._held)
+        """Whether one process after another ended soon, and no more are begun."""
+        return self._vain >= _VAIN
 
-    def join(self, scheduler: str, keys: dict[str, str]) -> None:
+    def join(self, scheduler: str, keys: dict[str, Any]) -> None:
         """Have them work for a scheduler, with the keys that it wants."""
-        asked = {"scheduler": scheduler, "keys": keys, "folder": self._folder.name}
+        asked = {"count": self._count, "scheduler": scheduler, "keys": keys, "folder": self._folder.name}
         self._told = json.dumps(asked) + "\n"
-        for one in self._held:
-            self._tell(one)
+        self._tell()
         self._keeper.start()
 
     def end(self) -> None:
@@ -64,37 +64,34 @@ class Hands:
         self._over.set()
         if self._keeper.ident is not None:
             self._keeper.join()
-        for one in self._held:
-            if one.stdin is not None:
-                with suppress(OSError):  # it is gone
-                    one.stdin.close()
-        until = time.monotonic() + _LEAVING
-        for one in self._held:
-            try:
-                one.wait(max(0.0, until - time.monotonic()))
-            except subprocess.TimeoutExpired:
-                one.kill()
-                one.wait()
+        if self._held.stdin is not None:
+            with suppress(OSError):  # it is gone
+                self._held.stdin.close()
+        try:
+            self._held.wait(_LEAVING)
+        except subprocess.TimeoutExpired:
+            self._held.kill()
+            self._held.wait()
         self._folder.cleanup()
 
-    def _one(self) -> subprocess.Popen[str]:
+    def _begin(self) -> None:
         words = [sys.executable, "-P", "-m", "moss_step.large.hand"]
-        return subprocess.Popen(words, stdin=subprocess.PIPE, env=self._env, text=True)  # noqa: S603 - this program itself
+        self._held = subprocess.Popen(words, stdin=subprocess.PIPE, env=self._env, text=True)  # noqa: S603 - this program itself
+        self._since = time.monotonic()
 
-    def _tell(self, one: subprocess.Popen[str]) -> None:
-        if one.stdin is not None:
+    def _tell(self) -> None:
+        if self._held.stdin is not None:
             with suppress(BrokenPipeError):  # it is gone: another one is begun
-                one.stdin.write(self._told)
-                one.stdin.flush()
+                self._held.stdin.write(self._told)
+                self._held.stdin.flush()
 
     def _keep(self) -> None:
         while not self._over.wait(_LOOK) and not self.in_vain:
-            for k in [k for k, one in enumerate(self._held) if one.poll() is not None]:
-                now = time.monotonic()
-                self._vain = self._vain + 1 if now - self._since[k] < _SOON else 0
+            if self._held.poll() is not None:
+                self._vain = self._vain + 1 if time.monotonic() - self._since < _SOON else 0
                 with suppress(OSError):  # not now: it is tried again
-                    self._held[k], self._since[k] = self._one(), now
-                    self._tell(self._held[k])
+                    self._begin()
+                    self._tell()
 
 
 @contextmanager
