@@ -39,8 +39,8 @@ STRIP = "Reckoning outlines"
 
 
 def outlines(ground: Surface) -> Shapes:
-    """A ring over all strips that is nearly all of the ground, one that lies askew over a seam, and a hole of
-    the first, which overlaps both.
+    """A ring over all strips that is nearly all of the ground, one that lies askew over a seam, one in the last
+    strip alone, and a hole of the first, which overlaps two of them.
     """
     f = ground.frame
 
@@ -53,7 +53,8 @@ def outlines(ground: Surface) -> Shapes:
     )
     askew = shapely.Polygon(at((400.3, 30.1), (515.7, 200.2), (620.4, 90.8)))
     within = shapely.Polygon(at((480.6, 50.5), (480.6, 140.5), (540.2, 140.5), (540.2, 50.5)))
-    return Shapes(np.array([ring, askew, within], object), {}, f.crs)
+    low = shapely.Polygon(at((1030.2, 20.3), (1030.2, 90.6), (1100.8, 88.8)))
+    return Shapes(np.array([ring, askew, low, within], object), {}, f.crs)
 
 
 def study_on(folder: Path, ground: Surface, more: Mapping[str, Any] | None = None) -> Study:
@@ -183,7 +184,7 @@ def test_a_ground_that_is_mapped_goes_in_strips_too(
     names = [t.value.columns["what"].tolist() for t in titles]
     assert names[0] == names[1] and any("ground.tif" in n for n in names[0])
     assert sorted(strips) == sorted(AGAINST) and not any(p.is_file() for p in tmp_path.rglob("*"))
-    small = outlines(GROUNDS[OBLONG]()).geometry[2:]
+    small = outlines(GROUNDS[OBLONG]()).geometry[3:]
     write_shapes(source / "small.gpkg", Shapes(small, {}, GROUNDS[OBLONG]().frame.crs), "small")
     steps = [
         s.model_copy(update={"settings": {"source": f"{source}/small.gpkg"}}) if s.id == "areas" else s

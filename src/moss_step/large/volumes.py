@@ -215,7 +215,7 @@ class VolumeWork(_StripWork):
         own = within(tile.rows, around)
         heights = strip.surface.values[own]
         longer = longer_in(strip.surface.part_of(0.0), min(frame.shape) > 1)[own]
-        depths, relief = np.full(heights.shape, np.nan, np.float32), Relief()
+        depths = np.full(heights.shape, np.nan)
         lines = [np.empty((0, 1 + 2 * SUMS))]
         for k, outline in enumerate(self._outlines.get()):
             rows, _ = _meeting(outline, tile)
@@ -224,9 +224,10 @@ class VolumeWork(_StripWork):
             under = strip.base.values if strip.base is not None else self._under(k, outline, tile)
             sums = outline.sums(heights, under, tile.top), outline.sums(longer, 0.0, tile.top)
             lines.append(np.column_stack([np.full(len(sums[0]), float(k)), *sums]))
-            relief |= _lay(outline, heights, under, tile, depths, depth_of)
+            _lay(outline, heights, under, tile, depths, depth_of)
+        relief, short = reduce(or_, map(relief_of, depths), Relief()), depths.astype(np.float32)
         wrong = (strip.wrong,) if strip.wrong else ()
-        return Found(np.concatenate(lines), relief, summarise(depths), wrong), depths
+        return Found(np.concatenate(lines), relief, summarise(short), wrong), short
 
     def _under(self, k: int, outline: Outline, tile: Tile) -> Base:
         """The base of an outline, as rows of the strip where it is a grid."""
@@ -250,7 +251,8 @@ class VolumeWork(_StripWork):
             raise MossError(wrong or damaged, "Fetch the file again.")
         out = np.full_like(surface.values, np.nan)
         for k, outline in enumerate(self._outlines.get()):
-            if _meeting(outline, tile)[0] != slice(tile.top, tile.top):
+            rows, _ = _meeting(outline, tile)
+            if rows.start < rows.stop:
                 under = base.values if base is not None else self._under(k, outline, tile)
                 _lay(outline, surface.values, under, tile, out, height_of)
         return out
@@ -272,21 +274,17 @@ def _meeting(outline: Outline, tile: Tile) -> tuple[slice, slice]:
     return slice(start, max(min(rows.stop, tile.bottom), start)), cols
 
 
-def _lay(
-    outline: Outline, heights: np.ndarray, base: Base, tile: Tile, out: np.ndarray, what: Made
-) -> Relief:
-    """Lay what is made of the heights in an outline and those of its base into a strip; gives its relief."""
+def _lay(outline: Outline, heights: np.ndarray, base: Base, tile: Tile, out: np.ndarray, what: Made) -> None:
+    """Lay what is made of the heights in an outline and those of its base into a strip."""
     rows, cols = _meeting(outline, tile)
-    relief, across = Relief(), np.arange(cols.start, cols.stop)
+    across = np.arange(cols.start, cols.stop)
     for some in blocks_of(heights[within(rows, tile.rows), cols]):
         part = slice(rows.start + some.start, rows.start + some.stop)
         own = within(part, tile.rows)
         at = own if isinstance(base, np.ndarray) else part  # a grid has the rows of the strip alone
         made = what(heights[own, cols], base_at(base, np.arange(at.start, at.stop), across))
         inside = counts(outline.own_shares(part), heights[own, cols])
-        relief |= relief_of(made[inside])
         out[own, cols] = np.where(inside, made, out[own, cols])
-    return relief
 
 
 def _edge_name(name: str, k: int) -> str:
@@ -337,9 +335,10 @@ class VolumeJob:
     def _made(self, outlines: list[Outline], lines: np.ndarray) -> list[Reckoned]:
         """What is moved in each outline, from the lines of all strips in order."""
         metres, result = as_kind(like(self.asked.grid), Surface).metres_per_height, list[Reckoned]()
-        for k, outline in enumerate(outlines):
-            own = np.ascontiguousarray(lines[lines[:, 0] == k, 1:])
-            moved, ground = (np.ascontiguousarray(s) for s in np.split(own, 2, axis=1))
+        own = lines[np.argsort(lines[:, 0], kind="stable")]
+        ends = np.searchsorted(own[:, 0], np.arange(len(outlines) + 1))
+        for outline, first, last in zip(outlines, ends, ends[1:], strict=False):
+            moved, ground = (np.ascontiguousarray(s) for s in np.split(own[first:last, 1:], 2, axis=1))
             result.append(Reckoned(outline, 0.0, moved_of(moved, metres), moved_of(ground, 1.0).cut))
         return result
 
