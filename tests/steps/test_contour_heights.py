@@ -37,6 +37,13 @@ def test_lines_stand_at_the_heights_that_are_asked_for():
     assert shapely.equals(shapely.union_all(at_2), shapely.union_all(mine))
 
 
+def test_lines_may_be_drawn_however_far():
+    """A distance that is larger than any number of the ground leaves them where they are drawn to."""
+    far, farther = (run({"levels": "3, 6", "within": w}, rough(2.0, 1.0)) for w in (1e6, 1e9))
+    assert len(far) == len(farther) > 0
+    assert shapely.equals_exact(far.geometry, farther.geometry, 0.0).all()
+
+
 @pytest.mark.parametrize(("dx", "dy"), [(1.0, 1.0), (1.0, 4.0), (4.0, 1.0)])
 @pytest.mark.parametrize("within", [0.3, 2.0])
 def test_calmed_lines_leave_their_places_by_no_more_than_is_stated(dx, dy, within):

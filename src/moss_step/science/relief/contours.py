@@ -489,7 +489,7 @@ def _calmed(lines: np.ndarray, frame: Frame, within: float) -> np.ndarray:
         moved[first[ring]] = moved[last[ring]] = closed[ring]
         off = moved - own
         far = np.hypot(*off.T)
-        moved = own + off * np.minimum(1.0, within / np.maximum(far, 1e-300))[:, None]
+        moved = own + off * (within / np.maximum(far, max(within, 1e-300)))[:, None]
     return np.asarray(shapely.linestrings(moved / scale, indices=owner))
 
 
