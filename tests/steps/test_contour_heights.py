@@ -39,9 +39,11 @@ def test_lines_stand_at_the_heights_that_are_asked_for():
 
 def test_lines_may_be_drawn_however_far():
     """A distance that is larger than any number of the ground leaves them where they are drawn to."""
-    far, farther = (run({"levels": "3, 6", "within": w}, rough(2.0, 1.0)) for w in (1e6, 1e9))
-    assert len(far) == len(farther) > 0
-    assert shapely.equals_exact(far.geometry, farther.geometry, 0.0).all()
+    for dem in (rough(2.0, 1.0), rough(1.0, 1.0, scale=20.0)):
+        far, farther = (run({"levels": "1, 3, 6", "within": w}, dem) for w in (1e6, 1e9))
+        assert len(far) == len(farther) > 0
+        assert shapely.equals_exact(far.geometry, farther.geometry, 0.0).all()
+    assert not far.columns["closed"].all(), "some end at the edge of the ground, and stay there"
 
 
 @pytest.mark.parametrize(("dx", "dy"), [(1.0, 1.0), (1.0, 4.0), (4.0, 1.0)])
