@@ -20,7 +20,7 @@ from moss_step.large.crew import Crew
 from moss_step.large.held import OnDisk, source_of, taken_over
 from moss_step.large.tiling import CELLS, Tile, bands
 from moss_step.large.whole import Fed, NotInTilesError, Told, Whole
-from moss_step.large.works import BY_FRAME, PARTS, work_of
+from moss_step.large.works import AS_WELL, PARTS, work_of
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.model.mapped import let_go, roomy_folder
@@ -53,7 +53,7 @@ class InTiles:
         """
         large = {n: v for n, v in inputs.items() if kind_of(v).tiled is not None and is_mapped(v)}
         make = work_of(step.kind)
-        if make is None or not large or step.kind in BY_FRAME:
+        if make is None or not large or step.kind in AS_WELL:
             return None
         with passing_folder(self._place()) as folder:
             begun = {n: _begin(folder / f"{n}.tif", v, _frame(v)) for n, v in large.items()}

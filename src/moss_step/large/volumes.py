@@ -5,7 +5,7 @@ row lies, and all rows of an outline once all strips are done.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import astuple, dataclass, replace
+from dataclasses import dataclass, replace
 from functools import cache, cached_property, partial, reduce
 from operator import or_
 from typing import Any, NamedTuple
@@ -18,6 +18,7 @@ from moss_step.formats.tiled import TiledFile
 from moss_step.formats.windows import GridReader
 from moss_step.large.crew import Crew, Once, Work
 from moss_step.large.held import OnDisk
+from moss_step.large.kept_strips import LOWER, Found, Kept, lies_on, meeting, surface_around
 from moss_step.large.naming import name_by
 from moss_step.large.passing import Passing
 from moss_step.large.scratch import Scratch, scratch_in
@@ -26,12 +27,12 @@ from moss_step.large.tiling import Tile, Tiling, strips, widened, within
 from moss_step.large.whole import Fed, NotInTilesError, Told
 from moss_step.model.arrays import Relief, relief_of
 from moss_step.model.errors import MossError
-from moss_step.model.frame import Frame, same_frame
+from moss_step.model.frame import Frame
 from moss_step.model.mapped import blocks_of, let_go, room_for
 from moss_step.model.outcome import Value
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
-from moss_step.model.summary import Summary, summarise, together
+from moss_step.model.summary import summarise, together
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind, of_kind
 from moss_step.science.earthwork.bases import edge_part, plane_base, rim_places
@@ -55,11 +56,7 @@ from moss_step.steps.cut_fill import (
 )
 from moss_step.study.declared import PART_READ, window_of
 
-_LOWER = 4
-"""Strips are lower by so many times than in other works: a cell of them takes more memory."""
 Made = Callable[[np.ndarray, np.ndarray], np.ndarray]
-_SIDE = 256
-"""Rows and columns of a block of cells that is read where a rim runs."""
 
 
 @dataclass(frozen=True)
@@ -93,17 +90,6 @@ class Asked:
         return as_kind(value, Surface), wrong
 
 
-class Found(NamedTuple):
-    """What a strip holds: a line for each row of each outline in it (the number of the outline, its sums, and
-    those of its ground), the relief and the summary of the depths, and what is wrong with the files there.
-    """
-
-    lines: np.ndarray
-    relief: Relief
-    summary: Summary
-    wrong: tuple[str, ...] = ()
-
-
 class Strip(NamedTuple):
     """What is read of a strip: heights with a row more on each side, those of the base, and what is wrong
     with the files.
@@ -112,30 +98,6 @@ class Strip(NamedTuple):
     surface: Surface
     base: Surface | None
     wrong: str
-
-
-@dataclass(frozen=True)
-class Kept:
-    """What was found in strips, under a name, with the hash of the depths that were written."""
-
-    scratch: Scratch
-    name: str
-    target: TiledFile | None
-
-    def save(self, tile: Tile, found: Found, digest: str) -> None:
-        """Keep what was found in a strip."""
-        plain = np.array([*astuple(found.relief), *astuple(found.summary)], float)
-        self.scratch.save(self.name, tile, found.lines, plain, np.frombuffer(digest.encode(), np.uint8))
-
-    def load(self, tile: Tile) -> Found | None:
-        """What an earlier run found; None where it did not, or the depths are not as they were written."""
-        if self.target is None or not self.scratch.has(self.name, tile):
-            return None
-        lines, plain, digest = self.scratch.load_some(self.name, tile, 3)
-        if self.target.digest(tile.rows, tile.cols) != digest.tobytes().decode():
-            return None
-        low, high, held, count, *rest = plain.tolist()
-        return Found(lines, Relief(low, high, bool(held)), Summary(int(count), *rest))
 
 
 class _StripWork(Work):
@@ -174,7 +136,7 @@ class LowestWork(_StripWork):
         outlines, heights = self._outlines.get(), read[0].values
         found = np.full(len(outlines), np.inf)
         for k, outline in enumerate(outlines):
-            rows, cols = _meeting(outline, tile)
+            rows, cols = meeting(outline, tile.rows)
             shares, part = outline.own_shares(rows), heights[within(rows, tile.rows), cols]
             found[k] = part[(shares > 0) & np.isfinite(part)].min(initial=np.inf)
         return found
@@ -218,7 +180,7 @@ class VolumeWork(_StripWork):
         depths = np.full(heights.shape, np.nan)
         lines = [np.empty((0, 1 + 2 * SUMS))]
         for k, outline in enumerate(self._outlines.get()):
-            rows, _ = _meeting(outline, tile)
+            rows, _ = meeting(outline, tile.rows)
             if rows.start == rows.stop:
                 continue
             under = strip.base.values if strip.base is not None else self._under(k, outline, tile)
@@ -234,7 +196,7 @@ class VolumeWork(_StripWork):
         base = self.bases[k]
         if base is not None:
             return base
-        rows, cols = _meeting(outline, tile)
+        rows, cols = meeting(outline, tile.rows)
         part = self.kept.scratch.load(_edge_name(self.kept.name, k), tile)
         under = np.full((tile.bottom - tile.top, tile.right - tile.left), np.nan, part.dtype)
         under[within(rows, tile.rows), cols] = part
@@ -251,7 +213,7 @@ class VolumeWork(_StripWork):
             raise MossError(wrong or damaged, "Fetch the file again.")
         out = np.full_like(surface.values, np.nan)
         for k, outline in enumerate(self._outlines.get()):
-            rows, _ = _meeting(outline, tile)
+            rows, _ = meeting(outline, tile.rows)
             if rows.start < rows.stop:
                 under = base.values if base is not None else self._under(k, outline, tile)
                 _lay(outline, surface.values, under, tile, out, height_of)
@@ -259,24 +221,12 @@ class VolumeWork(_StripWork):
 
     def finish(self, tile: Tile, _: Strip | Found, made: tuple[Found, np.ndarray | None]) -> Found:
         """Write and keep them, unless something of the strip could not be read."""
-        found, depths = made
-        if self.kept.target is not None and depths is not None:
-            digest = self.kept.target.write(tile.rows, tile.cols, depths)
-            if not found.wrong:
-                self.kept.save(tile, found, digest)
-        return found
-
-
-def _meeting(outline: Outline, tile: Tile) -> tuple[slice, slice]:
-    """Rows of a strip that an outline may reach, and its columns; no rows where it does not."""
-    rows, cols = outline.part
-    start = min(max(rows.start, tile.top), tile.bottom)
-    return slice(start, max(min(rows.stop, tile.bottom), start)), cols
+        return self.kept.written(tile, *made)
 
 
 def _lay(outline: Outline, heights: np.ndarray, base: Base, tile: Tile, out: np.ndarray, what: Made) -> None:
     """Lay what is made of the heights in an outline and those of its base into a strip."""
-    rows, cols = _meeting(outline, tile)
+    rows, cols = meeting(outline, tile.rows)
     across = np.arange(cols.start, cols.stop)
     for some in blocks_of(heights[within(rows, tile.rows), cols]):
         part = slice(rows.start + some.start, rows.start + some.stop)
@@ -316,7 +266,7 @@ class VolumeJob:
     ) -> Told:
         """Find bases, add up strip by strip, and put together."""
         asked, outlines = self.asked, self.asked.outlines()
-        tiling = strips(self.frame.shape, max(cells // _LOWER, 1))
+        tiling = strips(self.frame.shape, max(cells // LOWER, 1))
         named: dict[str, OnDisk | Value] = {"surface": asked.grid, "area": asked.areas}
         if asked.base is not None:
             named["base"] = asked.base
@@ -389,28 +339,8 @@ class VolumeJob:
         return self._around(np.concatenate([rim_places(self.frame, o) for o in outlines]), progress)
 
     def _around(self, places: np.ndarray, progress: Progress) -> Surface:
-        """Heights around some places (n, 2); nothing stands elsewhere.
-
-        Raises MossError for damaged bytes, or when the disk has no room.
-        """
-        frame, asked = self.frame, self.asked
-        down, across = (-(-n // _SIDE) for n in frame.shape)
-        wanted = np.zeros((down, across), bool)
-        col, row = (frame.in_cells(places) // _SIDE).astype(int).T
-        wanted[row.clip(0, down - 1), col.clip(0, across - 1)] = True
-        cells = room_for(frame.rows * frame.cols, asked.grid.dtype, True).reshape(frame.shape)
-        blocks = np.argwhere(wanted)
-        with GridReader(asked.grid.source) as reader:
-            for n, block in enumerate(blocks.tolist()):
-                progress.at(n / len(blocks), "Reading along the outlines")
-                rows, cols = (
-                    widened(slice(k * _SIDE, (k + 1) * _SIDE), 2, size)
-                    for k, size in zip(block, frame.shape, strict=True)
-                )
-                down_by, right_by = (part.start for part in asked.window)
-                there = slice(rows.start + down_by, rows.stop + down_by)
-                cells[rows, cols] = reader.read(there, slice(cols.start + right_by, cols.stop + right_by))
-        return Surface(cells, frame, as_kind(like(asked.grid), Surface).unit)
+        """Heights around some places."""
+        return surface_around(self.asked.grid, self.asked.window, places, progress)
 
     def _keep_edges(self, outlines: list[Outline], scratch: Scratch, name: str, progress: Progress) -> None:
         """Lay the base of each outline between the heights of its edge, and keep that of each strip."""
@@ -419,7 +349,7 @@ class VolumeJob:
             progress.at(k / len(outlines), "Laying edges")
             part = edge_part(surface, outline)
             for tile in scratch.tiling:
-                rows, _ = _meeting(outline, tile)
+                rows, _ = meeting(outline, tile.rows)
                 if rows.start < rows.stop:
                     scratch.save(_edge_name(name, k), tile, part[within(rows, outline.part[0])])
                     let_go(part)
@@ -437,15 +367,10 @@ def volumes(fed: Fed, settings: Any) -> VolumeJob | None:
         return None
     if settings.against != "surface":
         base = None
-    elif not isinstance(base, OnDisk) or not _lies_on(base, grid):
+    elif not isinstance(base, OnDisk) or not lies_on(base, grid):
         return None
     given: dict[str, Value] = {} if areas is None else {"area": areas}
     window = window_of(cut_fill, settings, given, grid.frame)
     laid = outlines_of(settings, given, grid.frame.crs)
     own = base if isinstance(base, OnDisk) else None
     return VolumeJob(Asked(grid, window, settings, laid, own), fed)
-
-
-def _lies_on(base: OnDisk, grid: OnDisk) -> bool:
-    own = as_kind(like(grid), Surface), as_kind(like(base), Surface)
-    return base.dtype == np.float32 and same_frame(base.frame, grid.frame) and own[0].unit == own[1].unit

@@ -19,9 +19,9 @@ _FASTER = frozenset({
 ONCE = frozenset({"zone_statistics", "zone_classes"})
 """Works that go over a grid once, tile by tile without a margin: what they are fed need not lie anywhere."""
 
-BY_FRAME = frozenset({"interpolate", "grid_points"})
-"""Works of steps that need no more of a grid than where its cells lie: one that is mapped is nothing to them,
-and they give all that stands beside the main result.
+AS_WELL = frozenset({"interpolate", "grid_points", "survey_change"})
+"""Works of steps that go through grids that are mapped as well, and give all that stands beside the main
+result there.
 """
 
 
@@ -29,6 +29,7 @@ _WORKS = {
     "zone_statistics": "zones.measured_zones",
     "zone_classes": "zones.class_zones",
     "grid_points": "clouds.grid",
+    "survey_change": "changes.changes",
     "cut_fill": "volumes.volumes",
     "fill_voids": "voids.without_voids",
     "fill_depressions": "water.works.filled",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 import numpy as np
@@ -14,6 +14,7 @@ from moss_step.kinds.registry import is_mapped
 from moss_step.model.class_map import ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import ASIDE, MAIN, USUAL, Finding, declared
+from moss_step.model.frame import Frame
 from moss_step.model.mapped import blocks_of, grid_beside, let_go, row_by_row
 from moss_step.model.memory import check_memory
 from moss_step.model.outcome import Outcome
@@ -126,16 +127,44 @@ def _survey_change(settings: SurveyChangeSettings, inputs: Inputs, progress: Pro
             "Swap the surveys, or mend the dates.",
         )
     progress.at(0.0, "Bringing both surveys together")
-    change = _changed(settings, inputs, before, after)
+    change = changed(settings, inputs, before, after)
     progress.at(0.4, "Adding up")
     sums = added_up(change.off, after.frame, change.counted)
     simulation = progress.part(0.5, 1.0)
     findings = (
-        *_findings(settings, after, change, sums), *_simulated(settings, after, change, simulation),
+        *findings_of(settings, after.frame, change, sums), *_simulated(settings, after, change, simulation),
     )  # fmt: skip
-    surface = shown(after, change)
-    figure = f"lowered {mark(sums.lowered, CUBIC_METRE)}, raised {mark(sums.raised, CUBIC_METRE)}"
-    sure = quantile(settings.probability)
+    surface, reckoned = shown(after, change), Reckoned(sums, findings, change.said)
+    beside = beside_of(settings, inputs, reckoned, lambda: after, lambda: change)
+    return Outcome(surface, figure_of(sums), findings, change.said, beside=beside)
+
+
+def figure_of(sums: Sums) -> str:
+    """What went and what came, in words."""
+    return f"lowered {mark(sums.lowered, CUBIC_METRE)}, raised {mark(sums.raised, CUBIC_METRE)}"
+
+
+@dataclass(frozen=True)
+class Reckoned:
+    """What went and what came, what is found of that, and what is to be said."""
+
+    sums: Sums
+    findings: tuple[Finding, ...]
+    said: tuple[str, ...]
+
+
+def beside_of(
+    settings: SurveyChangeSettings,
+    inputs: Mapping[str, Any],
+    reckoned: Reckoned,
+    later: Callable[[], Surface],
+    changed: Callable[[], Change],
+) -> dict[str, Callable[[], Outcome]]:
+    """What stands beside a change; the later survey and the changes are made once they are asked for. Of the
+    record no more of the survey is wanted than the corners of outlines.
+    """
+    findings, sums, sure = reckoned.findings, reckoned.sums, quantile(settings.probability)
+    figure, net = figure_of(sums), f"net {mark(sums.raised - sums.lowered, CUBIC_METRE)}"
 
     def told(make: Callable[[], Any], words: str = "") -> Callable[[], Outcome]:
         return lambda: Outcome(made := make(), words or made.count_text, findings)
@@ -144,22 +173,23 @@ def _survey_change(settings: SurveyChangeSettings, inputs: Inputs, progress: Pro
         counted = class_outcome(made, made.valid_count)
         return replace(counted, figure=words, findings=(*findings, *counted.findings), warnings=())
 
-    net = f"net {mark(sums.raised - sums.lowered, CUBIC_METRE)}"
-    beside = {
-        "brought": told(lambda: brought_over(after, change), figure),
-        "surely": lambda: classes(surely(after, change), figure),
-        "histogram": told(lambda: histogram_of(after, change), net),
-        "patches": told(lambda: patches_of(after, change, settings.least_patch, settings.reach, sure)),
-        "lines": told(lambda: lines_of(after, change)),
-        "stayed": lambda: classes(stayed_map(after, change), "ground that stayed"),
-        "record": told(lambda: _record(settings, inputs, after, findings, change), "record"),
-    }  # fmt: skip
-    return Outcome(surface, figure, findings, change.said, beside=beside)
+    def patches() -> Shapes:
+        return patches_of(later(), changed(), settings.least_patch, settings.reach, sure)
+
+    return {
+        "brought": told(lambda: brought_over(later(), changed()), figure),
+        "surely": lambda: classes(surely(later(), changed()), figure),
+        "histogram": told(lambda: histogram_of(later(), changed()), net),
+        "patches": told(patches),
+        "lines": told(lambda: lines_of(later(), changed())),
+        "stayed": lambda: classes(stayed_map(later(), changed()), "ground that stayed"),
+        "record": told(lambda: _record(settings, inputs, later(), findings, reckoned.said), "record"),
+    }
 
 
 def _record(
     settings: SurveyChangeSettings, inputs: Inputs, after: Surface, findings: tuple[Finding, ...],
-    change: Change,
+    said: tuple[str, ...],
 ) -> Any:  # fmt: skip
     names = [("before", "survey before"), ("after", "survey after"), ("area", "outlines")]
     names += [
@@ -173,10 +203,14 @@ def _record(
         *origin_rows(inputs, names), *setting_rows(settings, type(settings).listed()), *frame_rows(after),
         *corner_rows(after, drawn),
     ]  # fmt: skip
-    return record_table(asked, findings, change.said)
+    return record_table(asked, findings, said)
 
 
-def _changed(settings: SurveyChangeSettings, inputs: Inputs, before: Surface, after: Surface) -> Change:
+def changed(settings: SurveyChangeSettings, inputs: Inputs, before: Surface, after: Surface) -> Change:
+    """Changes between both surveys, without an offset where one is to be taken out.
+
+    Raises MossError where they have no height in common.
+    """
     metres = after.metres_per_height
     heights, said = laid_on(before, after)
     apart = height_references(before.frame, after.frame)
@@ -212,15 +246,20 @@ def _changed(settings: SurveyChangeSettings, inputs: Inputs, before: Surface, af
             let_go(shares)
         known = known or bool(np.isfinite(off[rows]).any())
         let_go(off)
+    check_known(known)
+    counted = counted_as(settings, _spread(settings, inputs, after), shares)
+    return Change(off, brought, counted, stayed, offset, tuple(dict.fromkeys(said)))
+
+
+def check_known(known: bool) -> None:
+    """Raise MossError where no change is known."""
     if not known:
         raise MossError("Both surveys have no height in common there.", "Take surveys of the same ground.")
-    counted = Counted(
-        _spread(settings, inputs, after),
-        quantile(settings.probability),
-        settings.too_small == "counted",
-        shares,
-    )
-    return Change(off, brought, counted, stayed, offset, tuple(dict.fromkeys(said)))
+
+
+def counted_as(settings: SurveyChangeSettings, spread: np.ndarray, shares: np.ndarray | None) -> Counted:
+    """Which changes count, with these spreads and shares of cells."""
+    return Counted(spread, quantile(settings.probability), settings.too_small == "counted", shares)
 
 
 def _stayed(
@@ -255,8 +294,13 @@ def _spread(settings: SurveyChangeSettings, inputs: Inputs, after: Surface) -> n
         else:
             by_place.append(_squares(surface, after))
     if not by_place:
-        return np.full((1, 1), np.sqrt(alike))
+        return spread_alike(settings)
     return row_by_row(lambda *some: np.sqrt(sum(some, start=alike)), np.float64, *by_place)
+
+
+def spread_alike(settings: SurveyChangeSettings) -> np.ndarray:
+    """Standard error of all changes (1, 1) in metres, where both surveys' are alike everywhere."""
+    return np.full((1, 1), np.sqrt(0.0 + settings.error_before**2 + settings.error_after**2))
 
 
 def _squares(surface: Surface, after: Surface) -> np.ndarray:
@@ -314,8 +358,9 @@ def _settled(
     return replace(more, east=offset.east, north=offset.north), moved
 
 
-def _findings(settings: SurveyChangeSettings, after: Surface, change: Change, sums: Sums) -> list[Finding]:
-    cell, sure = float(after.frame.row_areas.mean()), quantile(settings.probability)
+def findings_of(settings: SurveyChangeSettings, frame: Frame, change: Change, sums: Sums) -> list[Finding]:
+    """What went and what came, each with what it may be off."""
+    cell, sure = float(frame.row_areas.mean()), quantile(settings.probability)
 
     def give_or_take(one: float, two: float) -> float:
         return sure * volume_error(one, two, cell, settings.reach)

@@ -97,16 +97,70 @@ def added_up(off: np.ndarray, frame: Frame, counted: Counted) -> Sums:
     >>> found.lowered, found.raised, found.whole, found.told, found.small_raised
     (2.0, 1.0, 3.0, 2.0, 0.01)
     """
+    return sums_of(rows_added_up(off, frame.row_areas, counted))
+
+
+def rows_added_up(off: np.ndarray, areas: np.ndarray, counted: Counted) -> np.ndarray:
+    """What went and what came in each row.
+
+    Parameters
+    ----------
+    off
+        Changes in metres (rows, cols), NaN unknown.
+    areas
+        Square metres of a cell of each row.
+    counted
+        Which of the changes count.
+
+    Returns
+    -------
+    np.ndarray
+        Sums of each row (rows, 14), as ``sums_of`` takes them.
+
+    Raises
+    ------
+    ValueError
+        For shares of another shape.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.earthwork.change import Counted, rows_added_up
+    >>> rows_added_up(np.array([[-2.0, 1.0]]), np.ones(1), Counted(np.array([[0.1]]), 1.0))[0, :2].tolist()
+    [2.0, 1.0]
+    """
     if counted.shares is not None and counted.shares.shape != off.shape:
         raise ValueError("shares and changes are of other cells")
-    sums = np.zeros((off.shape[0], SUMS))
-    areas = np.ascontiguousarray(frame.row_areas, np.float64)
+    sums, areas = np.zeros((off.shape[0], SUMS)), np.ascontiguousarray(areas, np.float64)
     for rows in blocks_of(off):
         shares, spread = counted.of_rows(rows).ready()
         some = np.ascontiguousarray(off[rows])
         change_sums(some, shares, areas[rows], spread, counted.factor, counted.everything, sums[rows])
         let_go(off, *counted.arrays)
-    return Sums(*sums.sum(axis=0).tolist())
+    return sums
+
+
+def sums_of(rows: np.ndarray) -> Sums:
+    """What went and what came in all rows.
+
+    Parameters
+    ----------
+    rows
+        Sums of each row (rows, 14).
+
+    Returns
+    -------
+    Sums
+        Volumes and areas.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.earthwork.change import sums_of
+    >>> sums_of(np.ones((2, 14))).lowered
+    2.0
+    """
+    return Sums(*rows.sum(axis=0).tolist())
 
 
 def least_detectable(error_before: float, error_after: float, probability: float) -> float:
