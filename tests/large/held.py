@@ -5,6 +5,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+import rasterio
 import shapely
 
 from moss_step.formats.raster import read_class_map, read_surface
@@ -115,3 +116,13 @@ def as_if_large(monkeypatch: pytest.MonkeyPatch, cells: int = 4000) -> None:
     monkeypatch.setattr(mapped, "LARGE", 1000)
     monkeypatch.setattr(mapped, "_BLOCK", cells)
     monkeypatch.setattr(declared, "too_large", lambda _: True)
+
+
+def damage(file: Path, row: int, col: int = 0) -> None:
+    """Scribble over the block of a packed file that holds a row and a column."""
+    with rasterio.open(file) as grid:
+        (high, wide), *_ = grid.block_shapes
+        at = int(grid.get_tag_item(f"BLOCK_OFFSET_{col // wide}_{row // high}", "TIFF", bidx=1))
+    with file.open("r+b") as half:
+        half.seek(at)
+        half.write(b"\0" * 1000)

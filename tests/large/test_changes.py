@@ -24,7 +24,7 @@ from moss_step.model.surface import Surface
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
 from tests.grounds import large_grounds
-from tests.large.held import Ending, assert_cells_alike, assert_said_alike, both_ways, in_tiles
+from tests.large.held import Ending, assert_cells_alike, assert_said_alike, both_ways, damage, in_tiles
 
 ROWS, COLS = 1300, 220
 GROUNDS = large_grounds(ROWS, COLS)
@@ -159,12 +159,7 @@ def test_a_run_that_ended_goes_on_by_workers(
 def test_a_damaged_strip_is_named_and_nothing_changed_there(source: Path, tmp_path: Path) -> None:
     study = study_on(source, GROUNDS[OBLONG]())
     expected = Engine().run_or_raise(study, "plain").value.values.copy()
-    with rasterio.open(source / "before.tif") as file:
-        block = (512 + 500) // file.block_shapes[0][0]
-        at = int(file.get_tag_item(f"BLOCK_OFFSET_0_{block}", "TIFF", bidx=1))
-    with (source / "before.tif").open("r+b") as file:
-        file.seek(at)
-        file.write(b"\0" * 1000)
+    damage(source / "before.tif", 512 + 500)
     (tmp_path / "work").mkdir()
     grids = left_on_disk(study, study.steps, True)
     run = LargeRun(study, Engine(), Alone(), tmp_path / "work", grids, CELLS)

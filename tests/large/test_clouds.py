@@ -58,13 +58,18 @@ def in_degrees_and_feet() -> Cloud:
     )
 
 
+def in_blocks(monkeypatch: pytest.MonkeyPatch, most: int) -> None:
+    """Have clouds of more points than that go in blocks of so many."""
+    for module in (blocks, grids, clouds):
+        monkeypatch.setattr(module, "MOST", most)
+    for module in (grids, clouds):
+        monkeypatch.setattr(module, "blocks_of", lambda c: blocks_of(c, most))
+
+
 @pytest.fixture
 def many(monkeypatch: pytest.MonkeyPatch) -> None:
     """Clouds of some thousand points go in blocks."""
-    for module in (blocks, grids, clouds):
-        monkeypatch.setattr(module, "MOST", 2000)
-    for module in (grids, clouds):
-        monkeypatch.setattr(module, "blocks_of", lambda c: blocks_of(c, 2000))
+    in_blocks(monkeypatch, 2000)
 
 
 @pytest.mark.parametrize("made", [in_metres, in_degrees_and_feet])
@@ -127,10 +132,7 @@ def study() -> Study:
 @pytest.fixture
 def small(monkeypatch: pytest.MonkeyPatch) -> None:
     """Clouds of some ten thousand points go in blocks."""
-    for module in (blocks, grids, clouds):
-        monkeypatch.setattr(module, "MOST", 30_000)
-    for module in (grids, clouds):
-        monkeypatch.setattr(module, "blocks_of", lambda c: blocks_of(c, 30_000))
+    in_blocks(monkeypatch, 30_000)
 
 
 def whole(study: Study, *refs: str) -> dict[str, Outcome]:

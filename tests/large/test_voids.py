@@ -20,7 +20,7 @@ from moss_step.steps.voids import NO_VOID
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
 from tests.grounds import in_degrees, metric, relief
-from tests.large.held import Ending, assert_cells_alike, assert_said_alike, both_ways, in_tiles
+from tests.large.held import Ending, assert_cells_alike, assert_said_alike, both_ways, damage, in_tiles
 
 ROWS, COLS, TILE = 1100, 1150, 512 * 512
 
@@ -148,12 +148,7 @@ def test_where_the_file_is_damaged_nothing_is_made_up(damaged: int, source: Path
     """
     study = study_on(source)
     whole = Engine().run_or_raise(study, "filled").value.values
-    with rasterio.open(source) as file:
-        block = (damaged + 500) // file.block_shapes[0][0]
-        at = int(file.get_tag_item(f"BLOCK_OFFSET_{block}_{block}", "TIFF", bidx=1))
-    with source.open("r+b") as file:
-        file.seek(at)
-        file.write(b"\0" * 1000)
+    damage(source, damaged + 500, damaged + 500)
     (tmp_path / "work").mkdir()
     grids = left_on_disk(study, study.steps, True)
     run = LargeRun(study, Engine(), Alone(), tmp_path / "work", grids, TILE)

@@ -27,7 +27,15 @@ from moss_step.model.surface import Surface
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
 from tests.grounds import large_grounds, metric, relief
-from tests.large.held import Ending, as_if_large, assert_cells_alike, assert_said_alike, both_ways, in_tiles
+from tests.large.held import (
+    Ending,
+    as_if_large,
+    assert_cells_alike,
+    assert_said_alike,
+    both_ways,
+    damage,
+    in_tiles,
+)
 
 ROWS, COLS = 1300, 220
 GROUNDS = large_grounds(ROWS, COLS)
@@ -267,12 +275,7 @@ def test_workers_reckon_what_one_piece_reckons(source: Path, tmp_path: Path) -> 
 def test_a_damaged_strip_is_named_and_counts_as_unmeasured(source: Path, tmp_path: Path) -> None:
     study = study_on(source, GROUNDS[OBLONG]())
     whole = Engine().run_or_raise(study, "level")
-    with rasterio.open(source / "ground.tif") as file:
-        block = (512 + 500) // file.block_shapes[0][0]
-        at = int(file.get_tag_item(f"BLOCK_OFFSET_0_{block}", "TIFF", bidx=1))
-    with (source / "ground.tif").open("r+b") as file:
-        file.seek(at)
-        file.write(b"\0" * 1000)
+    damage(source / "ground.tif", 512 + 500)
     (tmp_path / "work").mkdir()
     run = LargeRun(study, Engine(), Alone(), tmp_path / "work", left_on_disk(study, study.steps, True), CELLS)
     (written,) = run.results(["level"], silent())

@@ -5,7 +5,7 @@ cell comes of the places alone. Strips are kept: a run that was killed goes on w
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, NamedTuple
 
@@ -18,6 +18,7 @@ from moss_step.large.held import OnDisk
 from moss_step.large.naming import name_by
 from moss_step.large.passing import Passing
 from moss_step.large.scratch import Scratch, scratch_in
+from moss_step.large.telling import one_cell
 from moss_step.large.tiling import Tile, strips
 from moss_step.large.whole import Fed, Told
 from moss_step.model.arrays import blurred
@@ -105,7 +106,7 @@ class BetweenJob:
     @property
     def like(self) -> Surface:
         """Values in single precision."""
-        return Surface(np.zeros((1, 1), np.float32), replace(self.frame, rows=1, cols=1), self.unit)
+        return one_cell(self.frame, self.unit)
 
     @cached_property
     def name(self) -> str:

@@ -5,7 +5,7 @@ rows and writes what changed.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cache, cached_property, partial
 from typing import Any, NamedTuple
 
@@ -23,7 +23,7 @@ from moss_step.large.meeting import seen_here
 from moss_step.large.naming import name_by
 from moss_step.large.passing import Passing
 from moss_step.large.scratch import scratch_in
-from moss_step.large.telling import like
+from moss_step.large.telling import like, one_cell
 from moss_step.large.tiling import Tile, strips, within
 from moss_step.large.whole import Fed, Told
 from moss_step.model.arrays import Relief
@@ -155,9 +155,7 @@ class ChangeJob:
     @property
     def like(self) -> Surface:
         """Changes in single precision."""
-        frame = replace(self.frame, rows=1, cols=1)
-        unit = as_kind(like(self.asked.after), Surface).unit
-        return Surface(np.zeros((1, 1), np.float32), frame, unit, "difference")
+        return one_cell(self.frame, as_kind(like(self.asked.after), Surface).unit, "difference")
 
     def run(
         self, crew: Crew, target: TiledFile | None, folder: Place, cells: int, progress: Progress

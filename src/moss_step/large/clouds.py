@@ -20,6 +20,7 @@ from moss_step.large.held import OnDisk
 from moss_step.large.naming import name_by
 from moss_step.large.passing import Passing
 from moss_step.large.scratch import Scratch, scratch_in
+from moss_step.large.telling import one_cell
 from moss_step.large.tiling import Tile, Tiling, bands, within
 from moss_step.large.whole import Fed, Told
 from moss_step.model.cloud import Cloud
@@ -164,8 +165,7 @@ class CloudJob:
     @property
     def like(self) -> Surface:
         """Values in single precision."""
-        frame, quantity = replace(self.frame, rows=1, cols=1), quantity_between(self.asked.settings.what)
-        return Surface(np.zeros((1, 1), np.float32), frame, self.asked.cloud.unit, quantity)
+        return one_cell(self.frame, self.asked.cloud.unit, quantity_between(self.asked.settings.what))
 
     @cached_property
     def laying(self) -> Laying:

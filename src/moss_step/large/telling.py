@@ -13,8 +13,10 @@ from moss_step.large.held import OnDisk, value_of
 from moss_step.large.look import Looked, Measured
 from moss_step.large.passing import Passing
 from moss_step.model.findings import Finding
+from moss_step.model.frame import Frame
 from moss_step.model.outcome import Value
-from moss_step.model.units import COUNT, METRE
+from moss_step.model.surface import Surface
+from moss_step.model.units import COUNT, METRE, Unit
 from moss_step.science.grid_check import suspicions
 
 
@@ -22,6 +24,11 @@ def like(held: OnDisk | Passing) -> Value:
     """A value of a single cell such as a grid on the disk, or one that passes, is."""
     frame = replace(held.frame, rows=1, cols=1)
     return value_of(held.kind, held.about, np.full((1, 1), np.nan, held.dtype), frame)
+
+
+def one_cell(frame: Frame, unit: Unit, quantity: str = "elevation") -> Surface:
+    """A single cell of a result in single precision that lies in a frame."""
+    return Surface(np.zeros((1, 1), np.float32), replace(frame, rows=1, cols=1), unit, quantity)
 
 
 def described(held: OnDisk) -> str:

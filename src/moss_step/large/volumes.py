@@ -22,7 +22,7 @@ from moss_step.large.kept_strips import LOWER, Found, Kept, lies_on, meeting, su
 from moss_step.large.naming import name_by
 from moss_step.large.passing import Passing
 from moss_step.large.scratch import Scratch, scratch_in
-from moss_step.large.telling import like
+from moss_step.large.telling import like, one_cell
 from moss_step.large.tiling import Tile, Tiling, strips, widened, within
 from moss_step.large.whole import Fed, NotInTilesError, Told
 from moss_step.model.arrays import Relief, relief_of
@@ -257,9 +257,7 @@ class VolumeJob:
     @property
     def like(self) -> Surface:
         """Depths in single precision."""
-        unit = as_kind(like(self.asked.grid), Surface).unit
-        frame = replace(self.frame, rows=1, cols=1)
-        return Surface(np.zeros((1, 1), np.float32), frame, unit, "difference")
+        return one_cell(self.frame, as_kind(like(self.asked.grid), Surface).unit, "difference")
 
     def run(
         self, crew: Crew, target: TiledFile | None, folder: Place, cells: int, progress: Progress
