@@ -15,6 +15,7 @@ from pathlib import Path
 
 from soak.child import Child
 from soak.files import damaged_files
+from soak.hearing import hearing_kills
 from soak.kills import kills, shortages, window_kills
 from soak.report import OTHERS, text_of
 from soak.settings import settings_at_random
@@ -26,11 +27,12 @@ from soak.ways import in_other_ways, tile_kills
 
 Campaign = Callable[[Judge, random.Random], Iterator[None]]
 CAMPAIGNS: dict[str, tuple[Campaign, float]] = {
-    "Settings at random": (settings_at_random, 0.17),
-    "Damaged files": (damaged_files, 0.17),
+    "Settings at random": (settings_at_random, 0.15),
+    "Damaged files": (damaged_files, 0.15),
     "Hostile studies": (hostile_studies, 0.06),
     "Kills of `do` and `run`": (kills, 0.17),
     "Kills of the window": (window_kills, 0.17),
+    "Kills while it listens": (hearing_kills, 0.04),
     "Full disk, little memory": (shortages, 0.05),
     "The same in other ways": (in_other_ways, 0.06),
     "Kills of runs in tiles": (tile_kills, 0.1),

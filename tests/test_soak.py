@@ -7,7 +7,7 @@ from soak.report import text_of
 from soak.tally import Tally
 from soak.watch import faults
 
-CASES = {"Settings at random": 80, "Damaged files": 150, "Hostile studies": 120, "Kills of `do` and `run`": 2, "Kills of the window": 1,
+CASES = {"Settings at random": 80, "Damaged files": 150, "Hostile studies": 120, "Kills of `do` and `run`": 2, "Kills of the window": 1, "Kills while it listens": 2,
          "Full disk, little memory": 2, "The same in other ways": 4, "Kills of runs in tiles": 1,
          "Two at once": 1, "Times that jump": 1}  # fmt: skip
 
