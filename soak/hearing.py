@@ -9,6 +9,7 @@ import sys
 import threading
 import time
 from collections.abc import Iterator
+from contextlib import suppress
 from itertools import chain
 from pathlib import Path
 
@@ -47,8 +48,18 @@ class Telling:
         self._teller = threading.Thread(target=self._tell, daemon=True)
         self._teller.start()
 
+    def _asker(self, server: socket.socket) -> socket.socket | None:
+        """Who asks; None where nobody did before it was over."""
+        server.settimeout(0.05)
+        while not self._over.is_set():
+            with suppress(TimeoutError):
+                return server.accept()[0]
+        return None
+
     def _tell(self) -> None:
-        link = None if self._server is None else self._server.accept()[0]
+        link = None if self._server is None else self._asker(self._server)
+        if self._server is not None and link is None:
+            return
         for start in range(0, len(self._left), self._piece):
             if self._over.wait(self._pause):
                 break
