@@ -204,6 +204,24 @@ def test_a_ground_that_is_mapped_goes_in_strips_too(
     assert set(laid) == {0, 512}, "strips of the part, and of the ground no more than it"
 
 
+def test_what_stands_beside_and_is_refused_leaves_the_depths(
+    source: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    study = study_on(source, GROUNDS[OBLONG]())
+    expected = Engine().run_or_raise(study, "level")
+
+    def refused(*_: Any) -> Any:
+        raise MossError("There is no room for bases.")
+
+    monkeypatch.setattr(volumes.VolumeJob, "_base_heights", refused)
+    as_if_large(monkeypatch)
+    engine = Engine(in_tiles=InTiles(lambda _: nullcontext(Alone()), lambda: tmp_path, CELLS))
+    np.testing.assert_array_equal(engine.run_or_raise(study, "level").value.values, expected.value.values)
+    assert len(engine.run_or_raise(study, "level.outlines").value) == 4
+    with pytest.raises(MossError, match="no room for bases"):
+        engine.run_or_raise(study, "level.base")
+
+
 def test_a_record_names_the_surveys_and_their_content(source: Path, tmp_path: Path) -> None:
     study = study_on(source, GROUNDS[OBLONG]())
     record = Engine().run_or_raise(study, "surface.record").value.columns

@@ -18,19 +18,17 @@ from moss_step.formats.vector import in_system
 from moss_step.formats.windows import GridReader
 from moss_step.large.crew import Crew, Once, Work
 from moss_step.large.held import OnDisk, taken_over
-from moss_step.large.kept_strips import LOWER, Found, Kept, lies_on, meeting, surface_around
+from moss_step.large.kept_strips import Found, Kept, lies_on, meeting, strips_in, surface_around
 from moss_step.large.meeting import seen_here
-from moss_step.large.naming import name_by
 from moss_step.large.passing import Passing
-from moss_step.large.scratch import scratch_in
 from moss_step.large.telling import like, one_cell
-from moss_step.large.tiling import Tile, strips, within
+from moss_step.large.tiling import Tile, within
 from moss_step.large.whole import Fed, Told
 from moss_step.model.arrays import Relief
 from moss_step.model.frame import Frame
 from moss_step.model.mapped import blocks_of
 from moss_step.model.outcome import Outcome, Value
-from moss_step.model.progress import Progress, silent
+from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.summary import summarise, together
 from moss_step.model.surface import Surface
@@ -163,12 +161,9 @@ class ChangeJob:
         """Add up strip by strip, and put together."""
         asked, settings = self.asked, self.asked.settings
         asked.outline()  # what is wrong with it is said once
-        named: dict[str, OnDisk | Value] = {"before": asked.before, "after": asked.after}
-        if asked.areas is not None:
-            named["area"] = asked.areas
-        tiling = strips(self.frame.shape, max(cells // LOWER, 1))
-        kept = Kept(scratch_in(folder, tiling), f"changes-{name_by(settings, named)}", target)
-        each = crew.each(ChangeWork(asked, kept), list(tiling), progress, "Adding up changes")
+        named = {"before": asked.before, "after": asked.after, "area": asked.areas}
+        kept = strips_in(folder, self.frame, cells, target, ("changes", settings), named)
+        each = crew.each(ChangeWork(asked, kept), list(kept.scratch.tiling), progress, "Adding up changes")
         done = [found for _, found in sorted(each, key=lambda d: d[0])]
         sums = sums_of(np.concatenate([found.lines for found in done]))
         check_known(sums.whole > 0.0)
@@ -179,16 +174,16 @@ class ChangeJob:
         summary = together([found.summary for found in done])
         return Told(
             reckoned.findings, (), wrong=wrong, summary=summary, figure=figure_of(sums),
-            beside=self._beside(reckoned),
+            beside=self._beside(reckoned, progress.part(1.0, 1.0)),
         )  # fmt: skip
 
-    def _beside(self, reckoned: Reckoned) -> dict[str, Callable[[], Outcome]]:
+    def _beside(self, reckoned: Reckoned, progress: Progress) -> dict[str, Callable[[], Outcome]]:
         """What stands beside the changes, of both surveys mapped; the record needs the corners of areas."""
         whole, asked = (slice(0, self.frame.rows), slice(0, self.frame.cols)), self.asked
         fed: dict[str, Value] = {} if asked.areas is None else {"area": asked.areas}
 
         def survey(held: OnDisk) -> Surface:
-            return as_kind(taken_over(seen_here(held), whole, True, silent()), Surface)
+            return as_kind(taken_over(seen_here(held), whole, True, progress), Surface)
 
         later = cache(partial(survey, asked.after))
 
@@ -199,7 +194,7 @@ class ChangeJob:
         def corners() -> Surface:
             areas = asked.areas or Shapes(np.empty(0, object), {}, self.frame.crs)
             places = shapely.get_coordinates(in_system(areas, self.frame.crs).geometry)
-            return surface_around(asked.after, whole, places, silent())
+            return surface_around(asked.after, whole, places, progress)
 
         made = beside_of(asked.settings, self.fed, reckoned, later, change)
         record = beside_of(asked.settings, self.fed, reckoned, corners, change)["record"]

@@ -90,6 +90,8 @@ def _copy(asked: dict[str, Any], over: int, open_end: int) -> int:
         os.close(open_end)
         asyncio.run(_work(asked, over))
         code = 0
+    except Exception as error:  # noqa: BLE001 - it is all of this process: nobody else could say it
+        print(f"moss-step: a worker ended: {error or type(error).__name__}", file=sys.stderr)
     finally:
         os._exit(code)
 

@@ -12,7 +12,7 @@ from moss_step import __version__
 from moss_step.formats.source import files_of
 from moss_step.formats.vector import split_layer
 from moss_step.large.held import OnDisk
-from moss_step.large.works import ONCE, is_sooner
+from moss_step.large.works import is_sooner, way_of
 from moss_step.model.errors import MossError
 from moss_step.model.frame import same_frame
 from moss_step.model.memory import BYTES_PER_CELL, free_memory
@@ -107,7 +107,7 @@ def taken_once(chained: Chained | None, left: Collection[Step], wanted: Collecti
     after, found = [s for s in left if s not in steps], dict[str, Step]()
     for ref in (s.id for s in steps if s.id not in wanted):
         takers = [s for s in after if ref in s.inputs.values()]
-        if len(takers) == 1 and takers[0].kind in ONCE:
+        if len(takers) == 1 and way_of(takers[0].kind).once:
             found[ref] = takers[0]
     return found
 

@@ -4,29 +4,33 @@ run that was ended goes on with those that are missing.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import astuple, dataclass
 from typing import NamedTuple
 
 import numpy as np
 
+from moss_step.formats.address import Place
 from moss_step.formats.tiled import TiledFile
 from moss_step.formats.windows import GridReader
 from moss_step.large.held import OnDisk
 from moss_step.large.meeting import seen_here
-from moss_step.large.scratch import Scratch
+from moss_step.large.naming import name_by
+from moss_step.large.scratch import Scratch, scratch_in
 from moss_step.large.telling import like
-from moss_step.large.tiling import Tile, widened
+from moss_step.large.tiling import Tile, strips, widened
 from moss_step.model.arrays import Relief
-from moss_step.model.frame import same_frame
+from moss_step.model.frame import Frame, same_frame
 from moss_step.model.mapped import room_for
+from moss_step.model.outcome import Value
 from moss_step.model.progress import Progress
 from moss_step.model.summary import Summary
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
 from moss_step.science.earthwork.outline import Outline
 
-LOWER = 4
-"""Strips are lower by so many times than in other works: a cell of them takes more memory."""
+_LOWER = 4
+"""Strips are lower by so many times than in other works."""
 _SIDE = 256
 """Rows and columns of a block of cells that is read around a place."""
 
@@ -74,6 +78,23 @@ class Kept:
             return None
         low, high, held, count, *rest = plain.tolist()
         return Found(lines, Relief(low, high, bool(held)), Summary(int(count), *rest))
+
+
+def strips_in(
+    folder: Place,
+    frame: Frame,
+    cells: int,
+    target: TiledFile | None,
+    how: tuple[str, object],
+    fed: Mapping[str, OnDisk | Value | None],
+) -> Kept:
+    """Strips for a work that takes more memory a cell than others, where tiles have about so many cells; they
+    are named by what it is, its settings, and what it is fed.
+    """
+    what, settings = how
+    given = {name: value for name, value in fed.items() if value is not None}
+    tiling = strips(frame.shape, max(cells // _LOWER, 1))
+    return Kept(scratch_in(folder, tiling), f"{what}-{name_by(settings, given)}", target)
 
 
 def meeting(outline: Outline, strip: slice) -> tuple[slice, slice]:

@@ -20,8 +20,8 @@ from moss_step.large.crew import Crew
 from moss_step.large.held import OnDisk, source_of, taken_over
 from moss_step.large.tiling import CELLS, Tile, bands
 from moss_step.large.whole import Fed, NotInTilesError, Told, Whole
-from moss_step.large.works import AS_WELL, PARTS, work_of
-from moss_step.model.errors import MossError
+from moss_step.large.works import way_of, work_of
+from moss_step.model.errors import MossError, StoppedError
 from moss_step.model.frame import Frame
 from moss_step.model.mapped import let_go, roomy_folder
 from moss_step.model.origin import Came, origins_of
@@ -52,8 +52,8 @@ class InTiles:
         Raises MossError when the disk has no room.
         """
         large = {n: v for n, v in inputs.items() if kind_of(v).tiled is not None and is_mapped(v)}
-        make = work_of(step.kind)
-        if make is None or not large or step.kind in AS_WELL:
+        make, way = work_of(step.kind), way_of(step.kind)
+        if make is None or not large or way.as_well:
             return None
         with passing_folder(self._place()) as folder:
             begun = {n: _begin(folder / f"{n}.tif", v, _frame(v)) for n, v in large.items()}
@@ -66,7 +66,7 @@ class InTiles:
                 return None
             for n, v in large.items():
                 rows = slice(0, _frame(v).rows)
-                if step.kind in PARTS:
+                if way.partly:
                     rows, _ = window_of(step, settings, inputs, _frame(v))
                 tiles = list(bands(_frame(v).shape, self._cells).meeting(rows, slice(0, _frame(v).cols)))
                 _fill(begun[n], cells_of(v), tiles, progress.part(0.0, 0.05))
@@ -96,14 +96,27 @@ class InTiles:
             raise TypeError(f"{step.kind} gave nothing.")
         value = as_kind(_mapped(target, job, progress), Surface)
         # The files that it is made of go with the work.
-        made = {name: partial(_the_same, make()) for name, make in told.beside.items()}
+        made = {name: _made_now(make) for name, make in told.beside.items()}
         beside = {spec.name: made.get(spec.name, _not_there(step)) for spec in step.beside}
         figure = told.figure or surface_outcome(value).figure
         return Outcome(value, figure, told.findings, warnings, beside)
 
 
-def _the_same(outcome: Outcome) -> Outcome:
-    return outcome
+def _made_now(make: Callable[[], Outcome]) -> Callable[[], Outcome]:
+    """What gives the same as ``make``, which is asked at once; what that refuses is refused when it is asked
+    for.
+    """
+    try:
+        outcome = make()
+    except StoppedError:
+        raise
+    except MossError as error:
+        return partial(_refused, error)
+    return lambda: outcome
+
+
+def _refused(error: MossError) -> Outcome:
+    raise error
 
 
 def _not_there(step: StepKind) -> Callable[[], Outcome]:

@@ -30,7 +30,7 @@ from moss_step.large.scratch import begin_or_go_on
 from moss_step.large.telling import described, like, opened
 from moss_step.large.tiling import Tile, bands
 from moss_step.large.whole import NotInTilesError, Whole
-from moss_step.large.works import OF_OTHERS, work_of
+from moss_step.large.works import way_of, work_of
 from moss_step.model.errors import MossError, StoppedError
 from moss_step.model.findings import Finding
 from moss_step.model.frame import Frame
@@ -346,7 +346,8 @@ class LargeRun:
     def _job(self, step: Step) -> Whole | None:
         """The work in tiles on the whole ground that answers a step; None where there is no such way."""
         make, tiled = work_of(step.kind), self._tiled
-        if make is None or not (step.kind in OF_OTHERS or any(r in tiled for r in step.inputs.values())):
+        gridless = way_of(step.kind).gridless
+        if make is None or not (gridless or any(r in tiled for r in step.inputs.values())):
             return None
         if not all(r in tiled or r in self._there for r in step.inputs.values()):
             return None

@@ -18,19 +18,17 @@ from moss_step.formats.tiled import TiledFile
 from moss_step.formats.windows import GridReader
 from moss_step.large.crew import Crew, Once, Work
 from moss_step.large.held import OnDisk
-from moss_step.large.kept_strips import LOWER, Found, Kept, lies_on, meeting, surface_around
-from moss_step.large.naming import name_by
+from moss_step.large.kept_strips import Found, Kept, lies_on, meeting, strips_in, surface_around
 from moss_step.large.passing import Passing
-from moss_step.large.scratch import Scratch, scratch_in
 from moss_step.large.telling import like, one_cell
-from moss_step.large.tiling import Tile, Tiling, strips, widened, within
+from moss_step.large.tiling import Tile, Tiling, widened, within
 from moss_step.large.whole import Fed, NotInTilesError, Told
 from moss_step.model.arrays import Relief, relief_of
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.model.mapped import blocks_of, let_go, room_for
 from moss_step.model.outcome import Value
-from moss_step.model.progress import Progress, silent
+from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.summary import summarise, together
 from moss_step.model.surface import Surface
@@ -57,6 +55,7 @@ from moss_step.steps.cut_fill import (
 from moss_step.study.declared import PART_READ, window_of
 
 Made = Callable[[np.ndarray, np.ndarray], np.ndarray]
+"""What is made of heights and those of a base."""
 
 
 @dataclass(frozen=True)
@@ -264,19 +263,20 @@ class VolumeJob:
     ) -> Told:
         """Find bases, add up strip by strip, and put together."""
         asked, outlines = self.asked, self.asked.outlines()
-        tiling = strips(self.frame.shape, max(cells // LOWER, 1))
-        named: dict[str, OnDisk | Value] = {"surface": asked.grid, "area": asked.areas}
-        if asked.base is not None:
-            named["base"] = asked.base
-        scratch, name = scratch_in(folder, tiling), f"volumes-{name_by(asked.settings, named)}"
-        bases = self._bases(crew, outlines, scratch, name, progress.part(0.0, 0.2))
-        work = VolumeWork(asked, bases, Kept(scratch, name, target))
+        named: dict[str, OnDisk | Value | None] = {
+            "surface": asked.grid, "area": asked.areas, "base": asked.base,
+        }  # fmt: skip
+        kept = strips_in(folder, self.frame, cells, target, ("volumes", asked.settings), named)
+        tiling = kept.scratch.tiling
+        bases = self._bases(crew, outlines, kept, progress.part(0.0, 0.2))
+        work = VolumeWork(asked, bases, kept)
         each = crew.each(work, list(tiling), progress.part(0.2, 1.0), "Reckoning outlines")
         done = [found for _, found in sorted(each, key=lambda d: d[0])]
         if reduce(or_, [found.relief for found in done]).blurred:
             raise NotInTilesError
         made = self._made(outlines, np.concatenate([found.lines for found in done]))
-        told = self._told(made, partial(self._base_heights, work, tiling))
+        after = progress.part(1.0, 1.0)
+        told = self._told(made, partial(self._base_heights, work, tiling, after), after)
         wrong = tuple(dict.fromkeys(w for found in done for w in found.wrong))
         return replace(told, summary=together([found.summary for found in done]), wrong=wrong)
 
@@ -290,32 +290,33 @@ class VolumeJob:
             result.append(Reckoned(outline, 0.0, moved_of(moved, metres), moved_of(ground, 1.0).cut))
         return result
 
-    def _told(self, made: list[Reckoned], bases: Callable[[], Surface]) -> Told:
+    def _told(self, made: list[Reckoned], bases: Callable[[], Surface], progress: Progress) -> Told:
         asked, sample = self.asked, as_kind(like(self.asked.grid), Surface)
         findings = findings_of(asked.settings, self.frame, asked.areas, made)
         said = (*unit_remarks(sample), *remarks(self.frame, made, asked.settings.against))
-        corners = cache(partial(self._around, shapely.get_coordinates(asked.areas.geometry), silent()))
+        corners = cache(partial(self._around, shapely.get_coordinates(asked.areas.geometry), progress))
         beside = beside_of(
             asked.settings, self.fed, asked.areas, Reckoning(made, findings, said, corners, bases)
         )
         part = () if self.frame.shape == asked.grid.frame.shape else (PART_READ,)
         return Told(findings, (*said, *part), figure=figure_of(findings), beside=beside)
 
-    def _base_heights(self, work: VolumeWork, tiling: Tiling) -> Surface:
+    def _base_heights(self, work: VolumeWork, tiling: Tiling, progress: Progress) -> Surface:
         """Heights of the bases inside the outlines."""
         sample = as_kind(like(self.asked.grid), Surface)
         cells = room_for(self.frame.rows * self.frame.cols, sample.values.dtype, True)
         out = cells.reshape(self.frame.shape)
-        for tile in tiling:
+        for n, tile in enumerate(tiling):
+            progress.at(n / len(tiling), "Laying bases")
             out[tile.rows] = work.bases_in(tile)
             let_go(out)
         return Surface(out, self.frame, sample.unit)
 
     def _bases(
-        self, crew: Crew, outlines: list[Outline], scratch: Scratch, name: str, progress: Progress
+        self, crew: Crew, outlines: list[Outline], kept: Kept, progress: Progress
     ) -> list[Base | None]:
         """The base of each outline; None for those that lie on the disk, or are kept."""
-        settings = self.asked.settings
+        settings, scratch, edges = self.asked.settings, kept.scratch, f"{kept.name}-edges"
         if settings.against == "level":
             return [settings.level] * len(outlines)
         if settings.against == "lowest":
@@ -327,9 +328,9 @@ class VolumeJob:
         if settings.against == "plane":
             surface = self._along(outlines, progress)
             return [plane_base(surface, outline) for outline in outlines]
-        if settings.against == "edge" and not scratch.finished(f"{name}-edges"):
-            self._keep_edges(outlines, scratch, name, progress)
-            scratch.finish(f"{name}-edges")
+        if settings.against == "edge" and not scratch.finished(edges):
+            self._keep_edges(outlines, kept, progress)
+            scratch.finish(edges)
         return [None] * len(outlines)
 
     def _along(self, outlines: list[Outline], progress: Progress) -> Surface:
@@ -340,16 +341,16 @@ class VolumeJob:
         """Heights around some places."""
         return surface_around(self.asked.grid, self.asked.window, places, progress)
 
-    def _keep_edges(self, outlines: list[Outline], scratch: Scratch, name: str, progress: Progress) -> None:
+    def _keep_edges(self, outlines: list[Outline], kept: Kept, progress: Progress) -> None:
         """Lay the base of each outline between the heights of its edge, and keep that of each strip."""
         surface = self._along(outlines, progress)
         for k, outline in enumerate(outlines):
             progress.at(k / len(outlines), "Laying edges")
             part = edge_part(surface, outline)
-            for tile in scratch.tiling:
+            for tile in kept.scratch.tiling:
                 rows, _ = meeting(outline, tile.rows)
                 if rows.start < rows.stop:
-                    scratch.save(_edge_name(name, k), tile, part[within(rows, outline.part[0])])
+                    kept.scratch.save(_edge_name(kept.name, k), tile, part[within(rows, outline.part[0])])
                     let_go(part)
 
 

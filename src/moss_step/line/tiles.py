@@ -49,9 +49,9 @@ def goes_in_tiles(runner: Run, grids: Mapping[str, OnDisk], asked: argparse.Name
     """Whether a run goes tile by tile: with grids that stay on the disk, or where that is asked for, with
     steps that do so without one.
     """
-    from moss_step.large.works import OF_OTHERS
+    from moss_step.large.works import way_of
 
-    others = any(s.kind in OF_OTHERS for s in runner.study.needs(runner.refs))
+    others = any(way_of(s.kind).gridless for s in runner.study.needs(runner.refs))
     return bool(grids) or (_is_asked(asked) and others)
 
 
